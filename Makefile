@@ -1,0 +1,52 @@
+# Bouncer. `make help` lists what there is.
+SHELL := /bin/bash
+GO ?= go
+NPM ?= npm
+BIN := bin
+CONSOLE := internal/web/dist/index.html
+CONSOLE_SRC := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: help demo build console test bench lint clean chromium peers
+
+help: ## list the targets
+	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
+
+demo: build ## build everything and run it with the demo data; Ctrl-C ends it
+	@CGO_ENABLED=0 $(GO) build -o $(BIN)/demo ./demo
+	@CGO_ENABLED=0 $(GO) build -o $(BIN)/quill ./demo/quill
+	@exec $(BIN)/demo .demo
+
+build: console ## build the console and the one static binary bin/bouncer
+	CGO_ENABLED=0 $(GO) build -trimpath -o $(BIN)/bouncer ./cmd/bouncer
+
+console: $(CONSOLE)
+
+$(CONSOLE): $(CONSOLE_SRC)
+	cd console && $(NPM) ci --no-audit --no-fund --loglevel=error && $(NPM) run build
+
+peers: e2e/peers/node_modules/.installed
+
+e2e/peers/node_modules/.installed: e2e/peers/package-lock.json
+	cd e2e/peers && $(NPM) ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+chromium:
+	@command -v chromium >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium)
+
+test: build peers chromium ## install what is missing and run every test, with the race detector
+	$(GO) vet ./...
+	cd console && $(NPM) run check
+	$(GO) test -race -timeout 10m ./...
+
+bench: build ## measure against a bare reverse proxy, side by side
+	$(GO) run ./bench
+
+lint: ## vet, staticcheck, formatting
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || (gofmt -l $$(git ls-files '*.go'); exit 1)
+	$(GO) vet ./...
+	$(GO) run $(STATICCHECK) ./...
+
+clean: ## remove what was built and the demo's state
+	rm -rf $(BIN) .demo console/node_modules e2e/peers/node_modules
+	find internal/web/dist -mindepth 1 -not -name .keep -delete

@@ -1,0 +1,75 @@
+<script setup lang="ts">
+import { onMounted, ref, watch } from 'vue'
+import SignInPage from './pages/SignInPage.vue'
+import NavRail from './parts/NavRail.vue'
+import { closeLive, openLive } from './use/live'
+import { useSession } from './use/session'
+
+const { person, load } = useSession()
+const ready = ref(false)
+const unreachable = ref(false)
+
+async function begin() {
+  try {
+    await load()
+    unreachable.value = false
+    ready.value = true
+  } catch {
+    unreachable.value = true
+    window.setTimeout(begin, 3000)
+  }
+}
+onMounted(begin)
+watch(
+  () => person.value && !person.value.mustChange,
+  (inside) => (inside ? openLive() : closeLive()),
+)
+</script>
+
+<template>
+  <div v-if="unreachable" class="cover" role="alert">
+    <div>
+      <h1>Bouncer cannot be reached</h1>
+      <p class="soft">Check that the service is running. This page tries again every few seconds.</p>
+    </div>
+  </div>
+  <template v-else-if="ready">
+    <SignInPage v-if="!person || person.mustChange" />
+    <div v-else class="frame">
+      <a class="skip" href="#main">Skip to the content</a>
+      <NavRail />
+      <main id="main" tabindex="-1">
+        <RouterView />
+      </main>
+    </div>
+  </template>
+</template>
+
+<style scoped>
+.frame {
+  display: grid;
+  grid-template-columns: 172px minmax(0, 1fr);
+  min-height: 100vh;
+}
+main {
+  padding: 18px 22px 40px;
+  outline: none;
+}
+.cover {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+  text-align: center;
+}
+.skip {
+  position: absolute;
+  left: -999px;
+}
+.skip:focus {
+  left: 8px;
+  top: 8px;
+  background: var(--sheet);
+  padding: 6px 10px;
+  z-index: 10;
+}
+</style>

@@ -1,0 +1,56 @@
+import type { Finding, Stage } from './types'
+
+/** ApiError is what the service told when it refused, or that it could not be reached. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly hint = '',
+    readonly field = '',
+    readonly code = '',
+    readonly finding?: Finding,
+    readonly stages: Stage[] = [],
+  ) {
+    super(message)
+  }
+}
+
+let onSignedOut = () => {}
+
+/** whenSignedOut sets what happens when the session has ended. */
+export function whenSignedOut(fn: () => void) {
+  onSignedOut = fn
+}
+
+/** request calls the API and returns the decoded answer. It throws an ApiError. */
+export async function request<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let res: Response
+  try {
+    res = await fetch(path, {
+      method,
+      signal,
+      headers: body === undefined ? {} : { 'Content-Type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    })
+  } catch (err) {
+    if (signal?.aborted) throw err
+    throw new ApiError(0, 'Bouncer cannot be reached', 'Check that the service is running; this page goes on by itself when it is back.')
+  }
+  if (res.status === 204) return undefined as T
+  const data = await res.json().catch(() => null)
+  if (res.ok && data !== null) return data as T
+  if (res.status === 401 && path !== '/api/session') onSignedOut()
+  throw new ApiError(
+    res.status,
+    sentence(data?.title ?? `the service answered with status ${res.status}`),
+    sentence(data?.hint ?? ''),
+    data?.field ?? '',
+    data?.code ?? '',
+    data?.finding,
+    data?.stages ?? [],
+  )
+}
+
+function sentence(text: string): string {
+  return text ? text[0].toUpperCase() + text.slice(1) : ''
+}

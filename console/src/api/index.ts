@@ -1,0 +1,59 @@
+import { request } from './client'
+import type { About, Agent, Bucket, Call, Pass, Person, ReachedTool, Rule, Server, Tool } from './types'
+
+export * from './client'
+export * from './types'
+
+const seg = encodeURIComponent
+
+function query(values: Record<string, string | number | undefined>): string {
+  const q = new URLSearchParams()
+  for (const [k, v] of Object.entries(values)) if (v !== undefined && v !== '') q.set(k, String(v))
+  const text = q.toString()
+  return text ? '?' + text : ''
+}
+
+export interface CallFilter {
+  [key: string]: string | number | undefined
+  agent?: string
+  server?: string
+  outcome?: string
+  text?: string
+  before?: string
+  limit?: number
+  since?: string
+}
+
+export const about = () => request<About>('GET', '/api/about')
+export const whoAmI = () => request<Person>('GET', '/api/session')
+export const signIn = (name: string, password: string) => request<Person>('POST', '/api/session', { name, password })
+export const signOut = () => request<void>('DELETE', '/api/session')
+export const changePassword = (old: string, fresh: string) => request<void>('PUT', '/api/session/password', { old, new: fresh })
+export const people = () => request<Person[]>('GET', '/api/people')
+
+export const servers = () => request<Server[]>('GET', '/api/servers')
+export const server = (name: string) => request<Server>('GET', `/api/servers/${seg(name)}`)
+export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${seg(name)}/tools`)
+export const registerServer = (body: { name: string; url: string; token?: string; anyway?: boolean }) => request<Server>('POST', '/api/servers', body)
+export const updateServer = (name: string, body: { url?: string; token?: string; paused?: boolean; anyway?: boolean }) =>
+  request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
+export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
+export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)
+
+export const agents = () => request<Agent[]>('GET', '/api/agents')
+export const agent = (name: string) => request<Agent>('GET', `/api/agents/${seg(name)}`)
+export const addAgent = (body: { name: string; kind: string; owner: string }) => request<Agent>('POST', '/api/agents', body)
+export const updateAgent = (name: string, body: { paused?: boolean }) => request<Agent>('PATCH', `/api/agents/${seg(name)}`, body)
+export const removeAgent = (name: string) => request<void>('DELETE', `/api/agents/${seg(name)}`)
+export const reach = (name: string) => request<ReachedTool[]>('GET', `/api/agents/${seg(name)}/reach`)
+export const passes = (name: string) => request<Pass[]>('GET', `/api/agents/${seg(name)}/passes`)
+export const makePass = (name: string, label: string, days: number) => request<{ pass: Pass; token: string }>('POST', `/api/agents/${seg(name)}/passes`, { label, days })
+export const revokePass = (name: string, id: string) => request<void>('DELETE', `/api/agents/${seg(name)}/passes/${seg(id)}`)
+
+export const rules = () => request<Rule[]>('GET', '/api/rules')
+export const addRule = (body: { effect: string; agent: string; server: string; tool: string; note: string }) => request<Rule>('POST', '/api/rules', body)
+export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${seg(id)}`)
+
+export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
+export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
+export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) => request<Bucket[]>('GET', '/api/call-counts' + query({ ...f, step }), undefined, signal)

@@ -1,0 +1,144 @@
+<script setup lang="ts">
+import { ElButton, ElInput, ElRadioButton, ElRadioGroup } from 'element-plus'
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import * as api from '../api'
+import ErrorNote from '../parts/ErrorNote.vue'
+import ListFrame from '../parts/ListFrame.vue'
+import PassDialog from '../parts/PassDialog.vue'
+import RuleDialog from '../parts/RuleDialog.vue'
+import StateMark from '../parts/StateMark.vue'
+import { attempt, confirmed } from '../use/confirm'
+import { ago, dateOnly } from '../use/format'
+import { useLive } from '../use/live'
+import { useResource } from '../use/resource'
+import { useSession } from '../use/session'
+
+const props = defineProps<{ name: string }>()
+const { mayKeep, mayOwn } = useSession()
+const router = useRouter()
+const filter = ref('')
+const which = ref<'all' | 'yes' | 'no'>('all')
+const making = ref(false)
+const preset = ref<Partial<api.Rule>>()
+const agent = useResource(() => api.agent(props.name))
+const reach = useResource(() => api.reach(props.name))
+const passes = useResource(() => api.passes(props.name))
+function loadAll() {
+  void agent.load()
+  void reach.load()
+  void passes.load()
+}
+onMounted(loadAll)
+watch(() => props.name, loadAll)
+useLive({ topics: loadAll, back: loadAll })
+
+const a = computed(() => agent.data.value)
+const can = computed(() => (reach.data.value ?? []).filter((r) => r.admitted).length)
+const shown = computed(() => {
+  const f = filter.value.trim().toLowerCase()
+  return (reach.data.value ?? []).filter(
+    (r) => (which.value === 'all' || r.admitted === (which.value === 'yes')) && (!f || `${r.server} ${r.tool} ${r.title} ${r.why}`.toLowerCase().includes(f)),
+  )
+})
+
+async function pause(paused: boolean) {
+  if (await attempt(() => api.updateAgent(props.name, { paused }))) loadAll()
+}
+async function remove() {
+  const ok = await confirmed(`Remove ${props.name}?`, 'Its passes stop working at once. The journal stays.', 'Remove')
+  if (ok && (await attempt(() => api.removeAgent(props.name)))) void router.push('/agents')
+}
+async function revoke(p: api.Pass) {
+  const ok = await confirmed('Revoke this pass?', `The next call with the pass ending in ${p.hint} is refused.`, 'Revoke')
+  if (ok && (await attempt(() => api.revokePass(props.name, p.id)))) void passes.load()
+}
+function ruled() {
+  preset.value = undefined
+  void reach.load()
+}
+function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
+  preset.value = { effect, agent: props.name, server: r.server, tool: r.tool }
+}
+</script>
+
+<template>
+  <div class="pagehead">
+    <h1><RouterLink to="/agents" class="soft">Agents</RouterLink> / {{ name }}</h1>
+    <StateMark v-if="a" :state="a.paused ? 'paused' : 'active'" />
+    <span v-if="a" class="soft">{{ a.kind }} of {{ a.owner || 'the team' }}, last seen {{ ago(a.seen) }}</span>
+    <div class="grow" />
+    <template v-if="a && mayOwn">
+      <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
+      <ElButton type="danger" plain @click="remove">Remove</ElButton>
+    </template>
+  </div>
+  <ErrorNote v-if="agent.error.value" :error="agent.error.value" :retry="loadAll" />
+  <template v-if="a">
+    <div class="pagehead sub">
+      <h2>Reach</h2>
+      <span class="soft">{{ can }} of {{ reach.data.value?.length ?? 0 }} tools</span>
+      <ElRadioGroup v-model="which" size="small" aria-label="Which tools">
+        <ElRadioButton value="all">all</ElRadioButton>
+        <ElRadioButton value="yes">can use</ElRadioButton>
+        <ElRadioButton value="no">cannot</ElRadioButton>
+      </ElRadioGroup>
+      <ElInput v-model="filter" class="filter" size="small" placeholder="Filter by server, tool, reason" clearable aria-label="Filter the reach" />
+    </div>
+    <ListFrame :loading="reach.loading.value" :error="reach.error.value" :total="reach.data.value?.length" :shown="shown.length" :retry="loadAll">
+      <template #empty>No server offers a tool yet. <RouterLink to="/servers">Register one</RouterLink>, then admit its tools here.</template>
+      <table class="list">
+        <colgroup><col style="width: 12%" /><col style="width: 22%" /><col style="width: 11%" /><col /><col v-if="mayKeep" style="width: 84px" /></colgroup>
+        <thead><tr><th>Server</th><th>Tool</th><th>Can use</th><th>Why</th><th v-if="mayKeep"></th></tr></thead>
+        <tbody>
+          <tr v-for="r in shown" :key="r.exposed">
+            <td><RouterLink :to="`/servers/${r.server}`">{{ r.server }}</RouterLink></td>
+            <td><span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span></td>
+            <td><span :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span></td>
+            <td class="soft">{{ r.why }}</td>
+            <td v-if="mayKeep"><button class="plain" type="button" :aria-label="`${r.admitted ? 'Refuse' : 'Admit'} ${r.tool}`" @click="propose(r, r.admitted ? 'refuse' : 'admit')">{{ r.admitted ? 'Refuse' : 'Admit' }}</button></td>
+          </tr>
+        </tbody>
+      </table>
+    </ListFrame>
+    <div class="pagehead sub gap">
+      <h2>Passes</h2>
+      <div class="grow" />
+      <ElButton v-if="mayOwn" size="small" type="primary" @click="making = true">Make a pass</ElButton>
+    </div>
+    <ListFrame :loading="passes.loading.value" :error="passes.error.value" :total="passes.data.value?.length" :shown="passes.data.value?.length ?? 0" :retry="loadAll">
+      <template #empty>Without a pass this agent is not let in. Make one here, or run <code>bouncer enrol {{ name }} --config FILE</code>.</template>
+      <table class="list">
+        <thead><tr><th>Token</th><th>State</th><th style="width: 34%">Label</th><th>Made</th><th>Valid until</th><th>Last shown</th><th v-if="mayOwn" style="width: 84px"></th></tr></thead>
+        <tbody>
+          <tr v-for="p in passes.data.value" :key="p.id">
+            <td class="mono">…{{ p.hint }}</td>
+            <td><StateMark :state="p.state" /></td>
+            <td>{{ p.label || '–' }}</td>
+            <td class="soft">{{ dateOnly(p.created) }}</td>
+            <td>{{ dateOnly(p.expires) }}</td>
+            <td class="soft">{{ ago(p.used) }}</td>
+            <td v-if="mayOwn"><button v-if="p.state === 'valid'" class="plain" type="button" @click="revoke(p)">Revoke</button></td>
+          </tr>
+        </tbody>
+      </table>
+    </ListFrame>
+  </template>
+  <PassDialog v-if="making" :agent="name" @close="making = false" @made="passes.load" />
+  <RuleDialog v-if="preset" :preset="preset" @close="preset = undefined" @done="ruled" />
+</template>
+
+<style scoped>
+.sub {
+  margin-bottom: 8px;
+}
+.sub h2 {
+  margin: 0;
+}
+.gap {
+  margin-top: 22px;
+}
+.filter {
+  width: 240px;
+}
+</style>

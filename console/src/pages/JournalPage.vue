@@ -1,0 +1,163 @@
+<script setup lang="ts">
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { computed, onMounted, reactive, ref, watch } from 'vue'
+import * as api from '../api'
+import CallChart from '../parts/CallChart.vue'
+import CallDrawer from '../parts/CallDrawer.vue'
+import ListFrame from '../parts/ListFrame.vue'
+import StateMark from '../parts/StateMark.vue'
+import { moment, took } from '../use/format'
+import { useLive } from '../use/live'
+import { useResource } from '../use/resource'
+
+const pageSize = 100
+const mostRows = 1000
+const steps = [
+  { text: 'last hour', step: 60, count: 60 },
+  { text: 'last day', step: 1800, count: 48 },
+  { text: 'last fortnight', step: 21600, count: 56 },
+]
+const span = ref(0)
+const filter = reactive({ agent: '', server: '', outcome: '', text: '' })
+const rows = ref<api.Call[]>([])
+const more = ref(false)
+const selected = ref('')
+const held = ref(false)
+const waiting = ref(0)
+const since = ref(0)
+
+const list = useResource((signal) => api.calls({ ...filter, limit: pageSize }, signal))
+const counts = useResource((signal) => {
+  const s = steps[span.value]
+  const width = s.step * 1000
+  since.value = Math.floor(Date.now() / width) * width - (s.count - 1) * width
+  return api.callCounts({ ...filter, since: new Date(since.value).toISOString() }, s.step, signal)
+})
+const agents = useResource(() => api.agents())
+const servers = useResource(() => api.servers())
+const outcomes = ['ok', 'tool-error', 'error', 'refused', 'cancelled', 'timeout', 'unreachable']
+
+async function loadList() {
+  await list.load()
+  rows.value = list.data.value ?? []
+  more.value = rows.value.length === pageSize
+  waiting.value = 0
+}
+function loadAll() {
+  void loadList()
+  void counts.load()
+}
+async function older() {
+  const last = rows.value.at(-1)
+  if (!last) return
+  const next = await api.calls({ ...filter, before: last.id, limit: pageSize })
+  rows.value = [...rows.value, ...next]
+  more.value = next.length === pageSize && rows.value.length < mostRows
+}
+onMounted(() => {
+  loadAll()
+  void agents.load()
+  void servers.load()
+})
+let delay = 0
+watch(filter, () => {
+  window.clearTimeout(delay)
+  delay = window.setTimeout(loadAll, 200)
+})
+watch(span, () => counts.load())
+
+// A text filter looks into arguments and results, which live records do not
+// carry: the list is asked for again instead.
+const matches = (c: api.Call) => (!filter.agent || c.agent === filter.agent) && (!filter.server || c.server === filter.server) && (!filter.outcome || c.outcome === filter.outcome)
+let again = 0
+function arrive(calls: api.Call[]) {
+  window.clearTimeout(again)
+  again = window.setTimeout(() => void counts.load(), 1000)
+  const fresh = calls.filter(matches)
+  if (fresh.length === 0) return
+  if (held.value) {
+    waiting.value += fresh.length
+    return
+  }
+  if (filter.text) {
+    void loadList()
+    return
+  }
+  const known = new Set(rows.value.map((c) => c.id))
+  rows.value = [...fresh.reverse().filter((c) => !known.has(c.id)), ...rows.value].slice(0, mostRows)
+}
+useLive({ calls: arrive, back: loadAll })
+
+const total = computed(() => (list.data.value === undefined ? undefined : filtering.value ? Math.max(1, rows.value.length) : rows.value.length))
+const filtering = computed(() => Object.values(filter).some(Boolean))
+const holdText = computed(() => (held.value ? `Go on${waiting.value ? ` (${waiting.value} new)` : ''}` : 'Hold still'))
+function hold() {
+  held.value = !held.value
+  if (!held.value) loadAll()
+}
+</script>
+
+<template>
+  <div class="pagehead">
+    <h1>Journal</h1>
+    <span class="soft">Every call, admitted or refused, as it happens.</span>
+    <div class="grow" />
+    <ElButton :aria-pressed="held" @click="hold">{{ holdText }}</ElButton>
+  </div>
+  <section class="sheet pad chartbox">
+    <ElSelect v-model="span" class="span" size="small" aria-label="Time shown in the chart"><ElOption v-for="(s, i) in steps" :key="s.text" :value="i" :label="s.text" /></ElSelect>
+    <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
+  </section>
+  <div class="bar">
+    <ElSelect v-model="filter.agent" class="pick" clearable placeholder="all agents" aria-label="Agent"><ElOption v-for="a in agents.data.value ?? []" :key="a.id" :value="a.name" :label="a.name" /></ElSelect>
+    <ElSelect v-model="filter.server" class="pick" clearable placeholder="all servers" aria-label="Server"><ElOption v-for="s in servers.data.value ?? []" :key="s.id" :value="s.name" :label="s.name" /></ElSelect>
+    <ElSelect v-model="filter.outcome" class="pick" clearable placeholder="all outcomes" aria-label="Outcome"><ElOption v-for="o in outcomes" :key="o" :value="o" :label="o" /></ElSelect>
+    <ElInput v-model="filter.text" class="text" clearable placeholder="Text in tool, error, arguments, result" aria-label="Text" />
+  </div>
+  <ListFrame :loading="list.loading.value" :error="list.error.value" :total="total" :shown="rows.length" :retry="loadAll">
+    <template #empty>
+      <p>No call has been made yet.</p>
+      <p>Enrol an assistant with <code>bouncer enrol AGENT --config FILE</code>; its calls appear here as they happen.</p>
+    </template>
+    <table class="list">
+      <colgroup><col style="width: 118px" /><col style="width: 13%" /><col style="width: 11%" /><col style="width: 18%" /><col style="width: 104px" /><col style="width: 82px" /><col /></colgroup>
+      <thead><tr><th>Time</th><th>Agent</th><th>Server</th><th>Tool</th><th>Outcome</th><th class="num">Took</th><th>Error</th></tr></thead>
+      <tbody>
+        <tr v-for="c in rows" :key="c.id">
+          <td><button class="plain" type="button" :aria-label="`Call at ${moment(c.at)} in full`" @click="selected = c.id">{{ moment(c.at) }}</button></td>
+          <td class="clip">{{ c.agent }}</td>
+          <td class="clip">{{ c.server || '–' }}</td>
+          <td class="clip mono" :title="c.tool">{{ c.tool }}</td>
+          <td><StateMark :state="c.outcome" /></td>
+          <td class="num">{{ took(c.us) }}</td>
+          <td class="clip soft" :title="c.error">{{ c.error || '' }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </ListFrame>
+  <p v-if="more" class="older"><button class="plain" type="button" @click="older">Show older calls</button></p>
+  <CallDrawer :id="selected" @close="selected = ''" />
+</template>
+
+<style scoped>
+.chartbox {
+  margin-bottom: 12px;
+  position: relative;
+}
+.span {
+  position: absolute;
+  right: 14px;
+  top: 8px;
+  width: 130px;
+  z-index: 1;
+}
+.pick {
+  width: 160px;
+}
+.text {
+  width: 280px;
+}
+.older {
+  text-align: center;
+}
+</style>

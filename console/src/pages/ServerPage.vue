@@ -1,0 +1,169 @@
+<script setup lang="ts">
+import { ElButton, ElInput } from 'element-plus'
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import * as api from '../api'
+import ErrorNote from '../parts/ErrorNote.vue'
+import ListFrame from '../parts/ListFrame.vue'
+import ServerDialog from '../parts/ServerDialog.vue'
+import StateMark from '../parts/StateMark.vue'
+import { attempt, confirmed } from '../use/confirm'
+import { ago, fullMoment } from '../use/format'
+import { useLive } from '../use/live'
+import { useAction, useResource } from '../use/resource'
+import { useSession } from '../use/session'
+
+const props = defineProps<{ name: string }>()
+const { mayKeep } = useSession()
+const router = useRouter()
+const filter = ref('')
+const changing = ref(false)
+const openTool = ref('')
+const server = useResource(() => api.server(props.name))
+const tools = useResource(() => api.tools(props.name))
+const check = useAction()
+function loadAll() {
+  void server.load()
+  void tools.load()
+}
+onMounted(loadAll)
+watch(() => props.name, loadAll)
+useLive({ topics: (t) => t === 'servers' && loadAll(), back: loadAll })
+
+const s = computed(() => server.data.value)
+const shown = computed(() => {
+  const f = filter.value.trim().toLowerCase()
+  return (tools.data.value ?? []).filter((t) => !f || `${t.name} ${t.title} ${t.description}`.toLowerCase().includes(f))
+})
+const longest = computed(() => Math.max(1, ...(s.value?.health.stages ?? []).map((x) => x.ms)))
+const width = (ms: number) => `${Math.max(2, (ms / longest.value) * 160)}px`
+
+async function again() {
+  await check.run(() => api.checkServer(props.name))
+  loadAll()
+}
+async function pause(paused: boolean) {
+  if (await attempt(() => api.updateServer(props.name, { paused }))) loadAll()
+}
+async function remove() {
+  const ok = await confirmed(`Remove ${props.name}?`, 'Its tools leave every agent’s reach at once. The journal and the stored secret stay.', 'Remove')
+  if (ok && (await attempt(() => api.removeServer(props.name)))) void router.push('/servers')
+}
+function changed() {
+  changing.value = false
+  loadAll()
+}
+</script>
+
+<template>
+  <div class="pagehead">
+    <h1><RouterLink to="/servers" class="soft">Servers</RouterLink> / {{ name }}</h1>
+    <StateMark v-if="s" :state="s.health.state" />
+    <div class="grow" />
+    <template v-if="s && mayKeep">
+      <ElButton :loading="check.busy.value" :disabled="s.paused" @click="again">Reach it again</ElButton>
+      <ElButton @click="changing = true">Change</ElButton>
+      <ElButton @click="pause(!s.paused)">{{ s.paused ? 'Resume' : 'Pause' }}</ElButton>
+      <ElButton type="danger" plain @click="remove">Remove</ElButton>
+    </template>
+  </div>
+  <ErrorNote v-if="server.error.value" :error="server.error.value" :retry="loadAll" />
+  <ErrorNote v-if="check.failure.value" :error="check.failure.value" />
+  <template v-if="s">
+    <div v-if="s.health.finding" class="finding" role="status">
+      <strong>{{ s.health.finding.message }}</strong>
+      <div>What helps: {{ s.health.finding.remedy }}</div>
+      <div class="soft">Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · {{ s.health.state }} since {{ ago(s.health.since) }}. Agents keep the last known tools; their calls are told this reason.</div>
+    </div>
+    <div class="cards">
+      <section class="sheet pad">
+        <h2>What it is</h2>
+        <dl class="facts">
+          <dt>address</dt><dd class="mono">{{ s.url }}</dd>
+          <dt>says it is</dt><dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
+          <dt>transport</dt><dd>{{ s.transport }}, revision {{ s.health.revision || 'unknown' }}</dd>
+          <dt>secret</dt><dd>{{ s.secret || 'none' }}</dd>
+          <dt>registered</dt><dd>{{ fullMoment(s.created) }}</dd>
+          <template v-if="s.health.leftOut?.length"><dt>left out</dt><dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template>
+        </dl>
+      </section>
+      <section class="sheet pad">
+        <h2>The way to it</h2>
+        <table v-if="s.health.stages?.length" class="stages">
+          <tbody>
+            <tr v-for="st in s.health.stages" :key="st.name">
+              <td>{{ st.name }}</td>
+              <td><span class="stage" :class="{ failed: !st.ok }" :style="{ width: width(st.ms) }" /></td>
+              <td class="num">{{ st.ms.toFixed(1) }} ms</td>
+              <td :class="st.ok ? 'good' : 'bad'">{{ st.ok ? 'ok' : 'failed' }}</td>
+            </tr>
+          </tbody>
+        </table>
+        <p v-else class="soft">Not reached since the service started.</p>
+      </section>
+    </div>
+    <div class="pagehead sub">
+      <h2>Tools</h2>
+      <ElInput v-model="filter" class="filter" placeholder="Filter tools" clearable aria-label="Filter tools" />
+    </div>
+    <ListFrame :loading="tools.loading.value" :error="tools.error.value" :total="tools.data.value?.length" :shown="shown.length" :retry="loadAll">
+      <template #empty>This server offers no tools, as far as is known. Reach it again, or ask its operator.</template>
+      <table class="list">
+        <colgroup><col style="width: 22%" /><col style="width: 12%" /><col /></colgroup>
+        <thead><tr><th>Tool</th><th>It says</th><th>Description</th></tr></thead>
+        <tbody>
+          <template v-for="t in shown" :key="t.name">
+            <tr>
+              <td><button class="plain mono" type="button" :aria-expanded="openTool === t.name" @click="openTool = openTool === t.name ? '' : t.name">{{ t.name }}</button></td>
+              <td><span v-if="t.destructive" class="warn">destructive</span><span v-else-if="t.readOnly" class="soft">read only</span><span v-else class="soft">–</span></td>
+              <td>{{ t.description }}</td>
+            </tr>
+            <tr v-if="openTool === t.name"><td colspan="3"><pre class="body">{{ JSON.stringify(t.schema.inputSchema, null, 2) }}</pre></td></tr>
+          </template>
+        </tbody>
+      </table>
+    </ListFrame>
+  </template>
+  <ServerDialog v-if="changing && s" :server="s" @close="changing = false" @done="changed" />
+</template>
+
+<style scoped>
+.cards {
+  display: grid;
+  grid-template-columns: 1.2fr 1fr;
+  gap: 14px;
+  margin-bottom: 18px;
+}
+.sub {
+  margin-bottom: 8px;
+}
+.sub h2 {
+  margin: 0;
+}
+.filter {
+  width: 240px;
+}
+.finding {
+  border-left: 3px solid var(--bad);
+  background: color-mix(in srgb, var(--bad) 8%, var(--sheet));
+  border-radius: 4px;
+  padding: 9px 13px;
+  margin-bottom: 14px;
+}
+.stages td {
+  padding: 2px 12px 2px 0;
+}
+.stages .num {
+  text-align: right;
+  font-variant-numeric: tabular-nums;
+}
+.stage {
+  display: inline-block;
+  height: 8px;
+  border-radius: 2px;
+  background: var(--accent);
+}
+.stage.failed {
+  background: var(--bad);
+}
+</style>

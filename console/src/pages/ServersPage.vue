@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { ElButton, ElInput } from 'element-plus'
+import { computed, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import * as api from '../api'
+import ListFrame from '../parts/ListFrame.vue'
+import ServerDialog from '../parts/ServerDialog.vue'
+import StateMark from '../parts/StateMark.vue'
+import { ago } from '../use/format'
+import { useLive } from '../use/live'
+import { useResource } from '../use/resource'
+import { useSession } from '../use/session'
+
+const { mayKeep } = useSession()
+const router = useRouter()
+const filter = ref('')
+const registering = ref(false)
+const { data, error, loading, load } = useResource(() => api.servers())
+onMounted(load)
+useLive({ topics: (t) => t === 'servers' && load(), back: load })
+
+const shown = computed(() => {
+  const f = filter.value.trim().toLowerCase()
+  return (data.value ?? []).filter((s) => !f || [s.name, s.url, s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)))
+})
+function registered(s: api.Server) {
+  registering.value = false
+  void router.push(`/servers/${s.name}`)
+}
+</script>
+
+<template>
+  <div class="pagehead">
+    <h1>Servers</h1>
+    <ElInput v-model="filter" class="filter" placeholder="Filter by name, address, state" clearable aria-label="Filter servers" />
+    <div class="grow" />
+    <ElButton v-if="mayKeep" type="primary" @click="registering = true">Register a server</ElButton>
+  </div>
+  <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
+    <template #empty>
+      <p>No tool server is registered yet.</p>
+      <p v-if="mayKeep"><button class="plain" type="button" @click="registering = true">Register the first one</button>, or run <code>bouncer server register NAME --url URL</code>.</p>
+      <p v-else>Ask a maintainer or an admin to register one.</p>
+    </template>
+    <table class="list">
+      <colgroup><col style="width: 15%" /><col style="width: 12%" /><col style="width: 7%" /><col style="width: 11%" /><col style="width: 27%" /><col /></colgroup>
+      <thead><tr><th>Name</th><th>State</th><th class="num">Tools</th><th>Revision</th><th>Address</th><th>Note</th></tr></thead>
+      <tbody>
+        <tr v-for="s in shown" :key="s.id">
+          <td><RouterLink :to="`/servers/${s.name}`">{{ s.name }}</RouterLink></td>
+          <td><StateMark :state="s.health.state" /></td>
+          <td class="num">{{ s.health.tools }}</td>
+          <td>{{ s.health.revision || '–' }}</td>
+          <td class="mono">{{ s.url }}</td>
+          <td><span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft">{{ s.health.serverName }} {{ s.health.serverVersion }}, {{ s.health.state }} since {{ ago(s.health.since) }}</span></td>
+        </tr>
+      </tbody>
+    </table>
+  </ListFrame>
+  <ServerDialog v-if="registering" @close="registering = false" @done="registered" />
+</template>
+
+<style scoped>
+.filter {
+  width: 280px;
+}
+</style>

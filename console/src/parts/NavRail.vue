@@ -1,0 +1,107 @@
+<script setup lang="ts">
+import { Collection, Connection, List, Moon, Stamp, Sunny, SwitchButton } from '@element-plus/icons-vue'
+import { ElIcon } from 'element-plus'
+import { computed } from 'vue'
+import { useLive } from '../use/live'
+import { useSession } from '../use/session'
+import { useTheme } from '../use/theme'
+
+const { person, service, leave } = useSession()
+const { theme, toggle } = useTheme()
+const { connected } = useLive()
+const liveText = computed(() => (connected.value ? 'live' : 'reconnecting'))
+const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
+
+const pages = [
+  { to: '/servers', text: 'Servers', icon: Connection },
+  { to: '/agents', text: 'Agents', icon: Collection },
+  { to: '/rules', text: 'Rules', icon: Stamp },
+  { to: '/journal', text: 'Journal', icon: List },
+]
+</script>
+
+<template>
+  <nav class="rail" aria-label="Pages">
+    <div class="name"><img src="/mark.svg" alt="" width="24" height="24" /> Bouncer</div>
+    <RouterLink v-for="p in pages" :key="p.to" :to="p.to" class="item" active-class="on">
+      <ElIcon><component :is="p.icon" /></ElIcon>{{ p.text }}
+    </RouterLink>
+    <div class="grow" />
+    <div class="foot">
+      <div :class="['live', { off: !connected }]" role="status"><span aria-hidden="true">{{ connected ? '●' : '○' }}</span> {{ liveText }}</div>
+      <div class="who">
+        {{ person?.fullName }}<br /><span>{{ person?.role }} · {{ service?.version }}</span>
+      </div>
+      <button class="item" type="button" @click="toggle">
+        <ElIcon><component :is="theme === 'dark' ? Sunny : Moon" /></ElIcon>Go {{ otherTheme }}
+      </button>
+      <button class="item" type="button" @click="leave">
+        <ElIcon><SwitchButton /></ElIcon>Sign out
+      </button>
+    </div>
+  </nav>
+</template>
+
+<style scoped>
+.rail {
+  background: var(--rail);
+  color: var(--rail-ink);
+  display: flex;
+  flex-direction: column;
+  padding: 14px 10px;
+  gap: 2px;
+  position: sticky;
+  top: 0;
+  height: 100vh;
+}
+.name {
+  display: flex;
+  align-items: center;
+  gap: 9px;
+  font-size: 16px;
+  font-weight: 600;
+  color: #fff;
+  padding: 2px 8px 16px;
+}
+.item {
+  all: unset;
+  display: flex;
+  align-items: center;
+  gap: 9px;
+  padding: 7px 9px;
+  border-radius: 5px;
+  color: var(--rail-ink);
+  cursor: pointer;
+}
+.item:hover,
+.item.on {
+  background: var(--rail-on);
+  color: #fff;
+  text-decoration: none;
+}
+.item:focus-visible {
+  outline: 2px solid #d9a066;
+}
+.grow {
+  flex: 1;
+}
+.foot {
+  border-top: 1px solid color-mix(in srgb, var(--rail-ink) 25%, transparent);
+  padding-top: 10px;
+}
+.live {
+  padding: 0 9px 6px;
+  font-size: 12px;
+  color: #8fd0a8;
+}
+.live.off {
+  color: #e8b274;
+}
+.who {
+  padding: 0 9px 8px;
+}
+.who span {
+  font-size: 12px;
+  opacity: 0.75;
+}
+</style>

@@ -1,0 +1,43 @@
+/** Text for times, durations and sizes. */
+const clock = new Intl.DateTimeFormat(undefined, { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false })
+const day = new Intl.DateTimeFormat(undefined, { day: '2-digit', month: 'short' })
+const full = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium', hour12: false })
+
+export function moment(at: string): string {
+  const d = new Date(at)
+  const today = new Date().toDateString() === d.toDateString()
+  return today ? clock.format(d) : `${day.format(d)} ${clock.format(d)}`
+}
+
+export const fullMoment = (at: string) => full.format(new Date(at))
+export const dateOnly = (at: string) => new Intl.DateTimeFormat(undefined, { dateStyle: 'medium' }).format(new Date(at))
+
+export function ago(at: string | undefined): string {
+  if (!at) return 'never'
+  const s = Math.max(0, (Date.now() - new Date(at).getTime()) / 1000)
+  if (s < 60) return 'just now'
+  if (s < 3600) return `${Math.floor(s / 60)} min ago`
+  if (s < 86400) return `${Math.floor(s / 3600)} h ago`
+  return `${Math.floor(s / 86400)} d ago`
+}
+
+export function took(us: number): string {
+  if (us < 1000) return `${us} µs`
+  if (us < 10_000_000) return `${(us / 1000).toFixed(1)} ms`
+  return `${(us / 1e6).toFixed(1)} s`
+}
+
+export function bytes(n: number): string {
+  if (n < 10_240) return `${n} B`
+  if (n < 10_485_760) return `${Math.round(n / 1024)} KiB`
+  return `${Math.round(n / 1_048_576)} MiB`
+}
+
+/** pretty indents JSON and leaves anything else as it is. */
+export function pretty(text: string): string {
+  try {
+    return JSON.stringify(JSON.parse(text), null, 2)
+  } catch {
+    return text
+  }
+}

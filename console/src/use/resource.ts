@@ -1,0 +1,51 @@
+import { onScopeDispose, ref, shallowRef } from 'vue'
+import { ApiError } from '../api'
+
+/** useResource loads something, keeps it while it is loaded again, and drops answers that a newer question overtook. */
+export function useResource<T>(fetcher: (signal: AbortSignal) => Promise<T>) {
+  const data = shallowRef<T>()
+  const error = shallowRef<ApiError>()
+  const loading = ref(false)
+  let current: AbortController | null = null
+
+  async function load() {
+    current?.abort()
+    const mine = new AbortController()
+    current = mine
+    loading.value = true
+    try {
+      const value = await fetcher(mine.signal)
+      if (current !== mine) return
+      data.value = value
+      error.value = undefined
+    } catch (err) {
+      if (current !== mine || mine.signal.aborted) return
+      error.value = err instanceof ApiError ? err : new ApiError(0, String(err))
+    } finally {
+      if (current === mine) loading.value = false
+    }
+  }
+  onScopeDispose(() => current?.abort())
+  return { data, error, loading, load }
+}
+
+/** useAction runs something that alters state and keeps what went wrong. */
+export function useAction() {
+  const busy = ref(false)
+  const failure = shallowRef<ApiError>()
+
+  async function run<T>(fn: () => Promise<T>): Promise<T | undefined> {
+    if (busy.value) return undefined
+    busy.value = true
+    failure.value = undefined
+    try {
+      return await fn()
+    } catch (err) {
+      failure.value = err instanceof ApiError ? err : new ApiError(0, String(err))
+      return undefined
+    } finally {
+      busy.value = false
+    }
+  }
+  return { busy, failure, run }
+}

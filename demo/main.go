@@ -1,0 +1,110 @@
+// Command demo runs Bouncer in the world of Skerrow Ferries: the stand-ins, the
+// service with its people, agents, servers and rules, and an assistant that
+// makes a few calls now and then. Everything it starts ends with it.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"bouncer/standin/ferries"
+	"bouncer/standin/quill"
+	"bouncer/standin/toolserver"
+)
+
+const (
+	address  = "127.0.0.1:4680"
+	password = "seven-tides-turning"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, os.Args[1:]); err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, args []string) error {
+	dir := ".demo"
+	if len(args) > 0 {
+		dir = args[0]
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for _, s := range []struct {
+		at     string
+		server *toolserver.Server
+	}{{"127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)}, {"127.0.0.1:4702", ferries.Berths(ferries.BerthsToken)}} {
+		l, err := net.Listen("tcp", s.at)
+		if err != nil {
+			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.server.Name, s.at, err)
+		}
+		srv := &http.Server{Handler: s.server, ReadHeaderTimeout: 10 * time.Second}
+		wait.Go(func() { _ = srv.Serve(l) })
+		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
+	}
+	svc, err := startService(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer svc.stop()
+	if err := svc.seed(ctx); err != nil {
+		return err
+	}
+	config := filepath.Join(dir, "marit-quill.json")
+	failed, err := quill.Run(ctx, config, quill.DefaultScript, os.Stdout)
+	if err != nil {
+		return fmt.Errorf("the assistant's first run: %w", err)
+	}
+	fmt.Printf("(%d call refused on purpose: nobody's laptop may cancel a sailing)\n", failed)
+	svc.guide()
+	wait.Go(func() { work(ctx, config) })
+	select {
+	case err := <-svc.ended:
+		return fmt.Errorf("the service ended: %w", err)
+	case <-ctx.Done():
+		fmt.Println("\nending the service and the stand-ins ...")
+		return nil
+	}
+}
+
+// work lets the assistant make its calls every now and then, so that there is
+// something to see.
+func work(ctx context.Context, config string) {
+	null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
+	if err != nil {
+		return
+	}
+	defer null.Close()
+	t := time.NewTicker(20 * time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-t.C:
+			// A run that fails is in the journal, which is the point of it.
+			_, _ = quill.Run(ctx, config, quill.DefaultScript, null)
+		case <-ctx.Done():
+			return
+		}
+	}
+}

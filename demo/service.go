@@ -1,0 +1,281 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"bouncer/standin/ferries"
+)
+
+// service is the bouncer process with a client of its API.
+type service struct {
+	dir, bin, base string
+	cmd            *exec.Cmd
+	ended          chan error
+	firstPassword  string
+	token          string
+}
+
+var oneTime = regexp.MustCompile(`one-time password (\S+)`)
+
+func startService(ctx context.Context, dir string) (*service, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	s := &service{dir: dir, bin: filepath.Join(filepath.Dir(self), "bouncer"), base: "http://" + address, ended: make(chan error, 1)}
+	log, err := os.Create(filepath.Join(dir, "service.log"))
+	if err != nil {
+		return nil, err
+	}
+	s.cmd = exec.Command(s.bin, "serve", "--data", filepath.Join(dir, "data"), "--listen", address, "--first-admin", "marit")
+	s.cmd.Stderr = log
+	// Its own group, so that an interrupt at the terminal reaches it through us
+	// only, and it can end in order.
+	setGroup(s.cmd)
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := s.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("%s cannot be started (make build makes it): %w", s.bin, err)
+	}
+	lines := make(chan string, 16)
+	go func() {
+		defer close(lines)
+		for scan := bufio.NewScanner(out); scan.Scan(); {
+			lines <- scan.Text()
+		}
+	}()
+	go func() { s.ended <- errors.Join(s.cmd.Wait(), log.Close()) }()
+	listening := false
+	for deadline := time.After(15 * time.Second); ; {
+		select {
+		case line, ok := <-lines:
+			if !ok {
+				raw, _ := os.ReadFile(log.Name())
+				return nil, fmt.Errorf("the service did not start:\n%s", raw)
+			}
+			if m := oneTime.FindStringSubmatch(line); m != nil {
+				s.firstPassword = m[1]
+			}
+			listening = listening || strings.Contains(line, "listening")
+		case <-time.After(200 * time.Millisecond):
+			if listening {
+				return s, nil
+			}
+		case <-deadline:
+			s.stop()
+			return nil, errors.New("the service did not start in time")
+		case <-ctx.Done():
+			s.stop()
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func (s *service) stop() {
+	if err := s.cmd.Process.Signal(os.Interrupt); err != nil {
+		return
+	}
+	select {
+	case <-s.ended:
+	case <-time.After(30 * time.Second):
+		_ = s.cmd.Process.Kill()
+	}
+}
+
+// refusal is an error that the service told.
+type refusal struct {
+	status int
+	title  string
+}
+
+func (r *refusal) Error() string { return r.title }
+
+func (s *service) call(ctx context.Context, method, path string, in, out any) error {
+	var body io.Reader
+	if in != nil {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, s.base+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Authorization", "Bearer "+s.token)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 400 {
+		var p struct{ Title string }
+		_ = json.NewDecoder(res.Body).Decode(&p)
+		return &refusal{res.StatusCode, fmt.Sprintf("%s %s: %s", method, path, p.Title)}
+	}
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(res.Body).Decode(out)
+}
+
+// add creates something; that it is there already is fine.
+func (s *service) add(ctx context.Context, path string, in, out any) (fresh bool, err error) {
+	err = s.call(ctx, http.MethodPost, path, in, out)
+	var r *refusal
+	if errors.As(err, &r) && r.status == http.StatusConflict {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+func (s *service) signIn(ctx context.Context, name, pass string) error {
+	var out struct{ Token string }
+	s.token = ""
+	err := s.call(ctx, http.MethodPost, "/api/tokens", map[string]string{"name": name, "password": pass, "label": "demo"}, &out)
+	s.token = out.Token
+	return err
+}
+
+type object = map[string]any
+
+// seed brings the team's register to the state of the scenario. Doing it again
+// changes nothing.
+func (s *service) seed(ctx context.Context) error {
+	if s.firstPassword != "" {
+		if err := s.choosePassword(ctx, "marit", s.firstPassword); err != nil {
+			return err
+		}
+	} else if err := s.signIn(ctx, "marit", password); err != nil {
+		return fmt.Errorf("%w (delete %s to begin anew)", err, s.dir)
+	}
+	marit := s.token
+	if err := s.call(ctx, http.MethodPatch, "/api/people/marit", object{"fullName": "Marit Aune"}, nil); err != nil {
+		return err
+	}
+	for _, p := range []object{
+		{"name": "joss", "fullName": "Joss Penhale", "role": "maintainer"}, {"name": "ottilie", "fullName": "Ottilie Brandt", "role": "member"},
+		{"name": "teo", "fullName": "Teo Castellane", "role": "member"}, {"name": "wren", "fullName": "Wren Adair", "role": "auditor"},
+	} {
+		var added struct{ Password string }
+		fresh, err := s.add(ctx, "/api/people", p, &added)
+		if err != nil {
+			return err
+		}
+		if fresh {
+			if err := s.choosePassword(ctx, p["name"].(string), added.Password); err != nil {
+				return err
+			}
+			s.token = marit
+		}
+	}
+	steps := []struct {
+		path string
+		in   object
+	}{
+		{"/api/agents", object{"name": "marit-quill", "kind": "quill", "owner": "marit"}},
+		{"/api/agents", object{"name": "joss-quill", "kind": "quill", "owner": "joss"}},
+		{"/api/agents", object{"name": "ottilie-parlour", "kind": "parlour", "owner": "ottilie"}},
+		{"/api/agents", object{"name": "night-watch", "kind": "automation"}},
+		{"/api/agents", object{"name": "quay-voice", "kind": "voice-line"}},
+		{"/api/servers", object{"name": "sailings", "url": "http://127.0.0.1:4701/mcp", "token": ferries.SailingsToken}},
+		{"/api/servers", object{"name": "berths", "url": "http://127.0.0.1:4702/mcp", "token": ferries.BerthsToken}},
+		{"/api/rules", object{"effect": "admit", "agent": "*-quill", "server": "*", "tool": "*", "note": "the desk's own assistants work with everything"}},
+		{"/api/rules", object{"effect": "refuse", "agent": "*-quill", "server": "sailings", "tool": "cancel_*", "note": "sailings are cancelled by the night watch, not from a laptop"}},
+		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},
+		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "find_sailings", "note": "passengers may ask for sailings"}},
+		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "sailing_status"}},
+		{"/api/rules", object{"effect": "admit", "agent": "ottilie-parlour", "server": "*", "tool": "list_*"}},
+	}
+	for _, st := range steps {
+		if _, err := s.add(ctx, st.path, st.in, nil); err != nil {
+			return err
+		}
+	}
+	return s.enrol(ctx)
+}
+
+// choosePassword exchanges a one-time password for the demo's.
+func (s *service) choosePassword(ctx context.Context, name, once string) error {
+	if err := s.signIn(ctx, name, once); err != nil {
+		return err
+	}
+	return s.call(ctx, http.MethodPut, "/api/session/password", object{"old": once, "new": password}, nil)
+}
+
+const quillConfig = `{
+  // Quill keeps its settings here. Everything but mcpServers is its own business.
+  "theme": "harbour",
+  "fontSize": 13,
+  "mcpServers": {
+  },
+}
+`
+
+// enrol signs the command line in and enrols Marit's Quill with it, once.
+func (s *service) enrol(ctx context.Context) error {
+	wrapper := fmt.Sprintf("#!/bin/sh\n# The command line, signed in to the demo.\nXDG_CONFIG_HOME='%s' exec '%s' \"$@\"\n", filepath.Join(s.dir, "config"), s.bin)
+	if err := os.WriteFile(filepath.Join(s.dir, "bouncer"), []byte(wrapper), 0o700); err != nil {
+		return err
+	}
+	if err := s.run(ctx, password, "login", "--person", "marit", "--address", s.base); err != nil {
+		return err
+	}
+	config := filepath.Join(s.dir, "marit-quill.json")
+	if _, err := os.Stat(config); err == nil {
+		return nil
+	}
+	if err := os.WriteFile(config, []byte(quillConfig), 0o600); err != nil {
+		return err
+	}
+	return s.run(ctx, "", "enrol", "marit-quill", "--config", config, "--yes")
+}
+
+func (s *service) run(ctx context.Context, stdin string, args ...string) error {
+	cmd := exec.CommandContext(ctx, filepath.Join(s.dir, "bouncer"), args...)
+	cmd.Stdin = strings.NewReader(stdin)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("bouncer %s: %w\n%s", args[0], err, out)
+	}
+	return nil
+}
+
+func (s *service) guide() {
+	rel := s.dir
+	if wd, err := os.Getwd(); err == nil {
+		if r, err := filepath.Rel(wd, s.dir); err == nil {
+			rel = r
+		}
+	}
+	fmt.Printf(`
+Bouncer is running, with the stand-ins of Skerrow Ferries.
+
+  Console    %s
+  Sign in    marit (admin), joss (maintainer), ottilie, teo (members) or wren (auditor)
+  Password   %s
+
+Three commands to try:
+  %[3]s/bouncer agent reach marit-quill
+  %[3]s/bouncer journal --follow
+  bin/quill --config %[3]s/marit-quill.json
+
+Ctrl-C ends everything. The state stays in %[3]s.
+`, s.base, password, rel)
+}

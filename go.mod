@@ -1,0 +1,25 @@
+module bouncer
+
+go 1.26.8
+
+require (
+	github.com/go-chi/chi/v5 v5.5.0
+	github.com/oklog/ulid/v2 v2.1.2
+	github.com/pmezard/go-difflib v1.0.0
+	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/crypto v0.58.0
+	golang.org/x/term v0.47.0
+	modernc.org/sqlite v1.61.1
+)
+
+require (
+	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/mattn/go-isatty v0.0.24 // indirect
+	github.com/ncruces/go-strftime v1.1.0 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	modernc.org/libc v1.79.0 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.12.1 // indirect
+)

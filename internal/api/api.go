@@ -1,0 +1,296 @@
+// Package api is the REST API for people and programs: a table of routes, each
+// with who may call it and what it takes and gives. The OpenAPI document is
+// made from the same table. Handlers are thin: decode, call the desk, encode.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/desk"
+	"bouncer/internal/journal"
+	"bouncer/internal/team"
+)
+
+// Cookie is the name of the console's session cookie.
+const Cookie = "bouncer_session"
+
+// maxBody is the largest body of an API request, in bytes.
+const maxBody = 1 << 20
+
+// Taps gives out live records of calls. It is safe for concurrent use.
+type Taps interface {
+	Tap() *journal.Tap
+	Untap(*journal.Tap)
+}
+
+// Options configure the API.
+type Options struct {
+	Version string
+	Address string // base URL under which people and agents reach the service
+	Strict  bool   // the journal's mode, to be shown
+	Log     *slog.Logger
+	// Ended is closed when event streams have to end.
+	Ended <-chan struct{}
+}
+
+// API serves the routes under /api.
+type API struct {
+	o      Options
+	desk   *desk.Desk
+	taps   Taps
+	routes []route
+	doc    []byte
+}
+
+// route is one row of the table.
+type route struct {
+	method, path string
+	id, summary  string
+	public       bool        // no sign-in needed
+	roles        []team.Role // nil: everybody who is signed in
+	fresh        bool        // allowed while the one-time password is unchanged
+	query        []queryField
+	in, out      any // zero values of the bodies; nil for none
+	status       int // of success
+	handle       func(*call) (any, error)
+	raw          func(http.ResponseWriter, *call) // writes the answer itself
+}
+
+type queryField struct{ name, doc string }
+
+// call is one request to a route, with who makes it.
+type call struct {
+	*http.Request
+	api    *API
+	person team.Person
+	token  string // the login token
+	w      http.ResponseWriter
+}
+
+func (c *call) name(key string) string { return chi.URLParam(c.Request, key) }
+
+// New returns the API.
+func New(d *desk.Desk, taps Taps, o Options) (*API, error) {
+	a := &API{o: o, desk: d, taps: taps}
+	a.routes = a.table()
+	doc, err := a.describe()
+	if err != nil {
+		return nil, err
+	}
+	a.doc = doc
+	return a, nil
+}
+
+// Mount adds the routes to a router.
+func (a *API) Mount(r chi.Router) {
+	// Browsers are kept from sending a signed-in person's requests on behalf of
+	// another site; programs without cookies are not concerned.
+	cross := http.NewCrossOriginProtection()
+	for _, rt := range a.routes {
+		r.Method(rt.method, rt.path, cross.Handler(a.serve(rt)))
+	}
+	notFound := func(w http.ResponseWriter, _ *http.Request) {
+		a.problem(w, problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"})
+	}
+	r.HandleFunc("/api", notFound)
+	r.HandleFunc("/api/*", notFound)
+}
+
+func (a *API) serve(rt route) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		c := &call{Request: r, api: a, w: w}
+		if !rt.public {
+			if p, ok := a.authorise(rt, c); !ok {
+				a.problem(w, p)
+				return
+			}
+		}
+		if rt.raw != nil {
+			rt.raw(w, c)
+			return
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		out, err := rt.handle(c)
+		if err != nil {
+			a.problem(w, a.explain(c, err))
+			return
+		}
+		if out == nil {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		a.write(w, rt.status, "application/json", out)
+	})
+}
+
+// authorise finds out who calls and whether they may.
+func (a *API) authorise(rt route, c *call) (problem, bool) {
+	kind := "token"
+	token, ok := strings.CutPrefix(c.Header.Get("Authorization"), "Bearer ")
+	if !ok {
+		if cookie, err := c.Request.Cookie(Cookie); err == nil {
+			token, kind = cookie.Value, "console"
+		}
+	}
+	unknown := problem{Status: 401, Title: "you are not signed in", Hint: "sign in with bouncer login, or in the console"}
+	if token == "" || len(token) > 200 {
+		return unknown, false
+	}
+	p, err := a.desk.Who(c.Context(), token, kind)
+	if err != nil {
+		var nf *team.NotFoundError
+		if errors.As(err, &nf) {
+			return unknown, false
+		}
+		return a.explain(c, err), false
+	}
+	c.person, c.token = p, token
+	if p.MustChange && !rt.fresh {
+		return problem{Status: 403, Title: "your one-time password has to be replaced first", Code: "password-change-needed", Hint: "choose a password in the console, or with bouncer login"}, false
+	}
+	if rt.roles != nil && !slices.Contains(rt.roles, p.Role) {
+		return problem{Status: 403, Title: fmt.Sprintf("your role, %s, does not allow this", p.Role), Hint: "ask somebody who is " + roleWords(rt.roles)}, false
+	}
+	return problem{}, true
+}
+
+func roleWords(roles []team.Role) string {
+	words := make([]string, len(roles))
+	for i, r := range roles {
+		words[i] = string(r)
+	}
+	return strings.Join(words, " or ")
+}
+
+// problem is an error as the API tells it (RFC 9457, problem details).
+type problem struct {
+	Title   string             `json:"title" doc:"what happened, in one sentence"`
+	Status  int                `json:"status"`
+	Code    string             `json:"code,omitempty" doc:"a word for programs, where they may have to act on it"`
+	Field   string             `json:"field,omitempty" doc:"the input field that is concerned"`
+	Hint    string             `json:"hint,omitempty" doc:"what helps"`
+	Finding *diagnosis.Finding `json:"finding,omitempty" doc:"why a server could not be reached"`
+	Stages  []team.Stage       `json:"stages,omitempty" doc:"the steps of reaching it"`
+}
+
+// explain turns an error into what may be told.
+func (a *API) explain(c *call, err error) problem {
+	var field *team.FieldError
+	var missing *team.NotFoundError
+	var clash *team.ConflictError
+	var probe *desk.ProbeError
+	var wait *desk.WaitError
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &field):
+		return problem{Status: 422, Title: field.Error(), Field: field.Field}
+	case errors.As(err, &missing):
+		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; bouncer " + missing.Kind + " list shows what there is"}
+	case errors.As(err, &clash):
+		return problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
+	case errors.As(err, &probe):
+		return problem{Status: 502, Title: "the server could not be reached as described: " + probe.Finding.Message, Code: string(probe.Finding.Cause), Hint: probe.Finding.Remedy, Finding: &probe.Finding, Stages: probe.Stages}
+	case errors.As(err, &wait):
+		return problem{Status: 429, Title: wait.Error()}
+	case errors.Is(err, desk.ErrWrongPassword):
+		return problem{Status: 401, Title: err.Error(), Hint: "an admin can give you a new one-time password"}
+	case errors.As(err, &large):
+		return problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return problem{Status: 503, Title: "the request was given up before it was done", Hint: "try again"}
+	}
+	a.o.Log.ErrorContext(c.Context(), "a request failed", "method", c.Method, "path", c.URL.Path, "error", err)
+	return problem{Status: 500, Title: "something failed inside Bouncer", Hint: "the service's log says what"}
+}
+
+func (a *API) problem(w http.ResponseWriter, p problem) {
+	switch p.Status {
+	case 401:
+		w.Header().Set("WWW-Authenticate", `Bearer realm="bouncer"`)
+	case 429:
+		w.Header().Set("Retry-After", "5")
+	}
+	a.write(w, p.Status, "application/problem+json", p)
+}
+
+func (a *API) write(w http.ResponseWriter, status int, media string, v any) {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		a.o.Log.Error("an answer could not be written", "error", err)
+		http.Error(w, "", http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", media)
+	w.WriteHeader(status)
+	// The reader may have gone; there is nobody left to tell.
+	_, _ = w.Write(append(raw, '\n'))
+}
+
+// decode reads the body into a T. Unknown members are refused, so that a typing
+// error in a name is not silently ignored.
+func decode[T any](c *call) (T, error) {
+	var v T
+	media, _, _ := strings.Cut(c.Header.Get("Content-Type"), ";")
+	if strings.TrimSpace(media) != "application/json" {
+		return v, &team.FieldError{Field: "Content-Type", Why: "must be application/json"}
+	}
+	dec := json.NewDecoder(c.Body)
+	dec.DisallowUnknownFields()
+	err := dec.Decode(&v)
+	if err == nil {
+		if _, err := dec.Token(); err != io.EOF {
+			return v, &team.FieldError{Field: "body", Why: "must be one JSON object and nothing after it"}
+		}
+		return v, nil
+	}
+	var large *http.MaxBytesError
+	var typ *json.UnmarshalTypeError
+	var syn *json.SyntaxError
+	switch {
+	case errors.As(err, &large):
+		return v, err
+	case errors.As(err, &typ):
+		return v, &team.FieldError{Field: typ.Field, Why: "must be a " + typ.Type.String()}
+	case errors.As(err, &syn):
+		return v, &team.FieldError{Field: "body", Why: fmt.Sprintf("is not JSON at byte %d", syn.Offset)}
+	case strings.HasPrefix(err.Error(), "json: unknown field "):
+		name := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
+		return v, &team.FieldError{Field: name, Why: "is no member of this request"}
+	}
+	return v, &team.FieldError{Field: "body", Why: "must be a JSON object"}
+}
+
+// from is the caller's address, for the brake on guessing.
+func (c *call) from() string {
+	host, _, err := net.SplitHostPort(c.RemoteAddr)
+	if err != nil {
+		return c.RemoteAddr
+	}
+	return host
+}
+
+func (c *call) timeField(name string) (time.Time, error) {
+	v := c.URL.Query().Get(name)
+	if v == "" {
+		return time.Time{}, nil
+	}
+	t, err := time.Parse(time.RFC3339, v)
+	if err != nil {
+		return t, &team.FieldError{Field: name, Why: "must be a time like 2026-03-01T08:30:00Z (RFC 3339)"}
+	}
+	return t, nil
+}

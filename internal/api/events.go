@@ -1,0 +1,78 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"bouncer/internal/team"
+)
+
+// events streams what happens: "changed" with the part of the register that is
+// another one now, "calls" with calls that were recorded.
+func (a *API) events(w http.ResponseWriter, c *call) {
+	rc := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-cache, no-transform")
+	w.Header().Set("X-Accel-Buffering", "no")
+	w.WriteHeader(http.StatusOK)
+	topics, stop := a.desk.Events().Listen()
+	defer stop()
+	tap := a.taps.Tap()
+	defer a.taps.Untap(tap)
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	send := func(format string, args ...any) bool {
+		if rc.SetWriteDeadline(time.Now().Add(20*time.Second)) != nil {
+			return false
+		}
+		_, err := fmt.Fprintf(w, format, args...)
+		return err == nil && rc.Flush() == nil
+	}
+	if !send(": open\n\n") {
+		return
+	}
+	for ok := true; ok; {
+		select {
+		case topic, open := <-topics:
+			ok = open && send("event: changed\ndata: %q\n\n", topic)
+		case calls, open := <-tap.C:
+			if !open {
+				return // fell behind: the reader asks again for what it missed
+			}
+			if calls = visible(calls, c.person); len(calls) == 0 {
+				continue
+			}
+			raw, err := json.Marshal(calls)
+			ok = err == nil && send("event: calls\ndata: %s\n\n", raw)
+		case <-beat.C:
+			// A login that was ended must not go on listening.
+			kind := "token"
+			if c.Header.Get("Authorization") == "" {
+				kind = "console"
+			}
+			if _, err := a.desk.Who(c.Context(), c.token, kind); err != nil {
+				return
+			}
+			ok = send(": \n\n")
+		case <-a.o.Ended:
+			return
+		case <-c.Context().Done():
+			return
+		}
+	}
+}
+
+func visible(calls []team.Call, p team.Person) []team.Call {
+	if p.Role != team.Member {
+		return calls
+	}
+	var own []team.Call
+	for _, c := range calls {
+		if c.Person == p.Name {
+			own = append(own, c)
+		}
+	}
+	return own
+}

@@ -1,0 +1,281 @@
+// Package app wires the service together, and starts and stops its parts in
+// order.
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"bouncer/internal/api"
+	"bouncer/internal/core/mask"
+	"bouncer/internal/desk"
+	"bouncer/internal/journal"
+	"bouncer/internal/link"
+	"bouncer/internal/locker"
+	"bouncer/internal/origin"
+	"bouncer/internal/relay"
+	"bouncer/internal/store"
+	"bouncer/internal/web"
+)
+
+// Version is Bouncer's version.
+const Version = "0.1.0"
+
+// Time budgets of stopping, in this order.
+const (
+	drainBudget = 20 * time.Second
+	closeBudget = 10 * time.Second
+)
+
+// StartError says why the service cannot start, and what helps.
+type StartError struct {
+	What, Hint string
+	err        error
+}
+
+func (e *StartError) Error() string { return e.What }
+func (e *StartError) Unwrap() error { return e.err }
+
+// Service is a running service.
+type Service struct {
+	Address       string // base URL
+	FirstPassword string // one-time password of the admin created just now, or ""
+	Settings      Settings
+	Door          *relay.Door
+
+	log    *slog.Logger
+	lock   *os.File
+	store  *store.Store
+	desk   *desk.Desk
+	jnl    *journal.Journal
+	server *http.Server
+	served chan error
+	ended  chan struct{}
+}
+
+// Start starts the service; Stop ends it. Logs go to out.
+func Start(ctx context.Context, s Settings, out io.Writer) (svc *Service, err error) {
+	svc = &Service{Settings: s, served: make(chan error, 1), ended: make(chan struct{})}
+	// Whatever was started is ended again when a later step fails.
+	var undo []func()
+	defer func() {
+		if err != nil {
+			for i := len(undo) - 1; i >= 0; i-- {
+				undo[i]()
+			}
+		}
+	}()
+	masker := func() *mask.Masker {
+		if svc.desk == nil {
+			return nil
+		}
+		return svc.desk.Masker()
+	}
+	svc.log = newLogger(out, s, masker)
+	if svc.lock, err = openData(s.Data); err != nil {
+		return nil, err
+	}
+	undo = append(undo, func() { _ = svc.lock.Close() })
+	db := filepath.Join(s.Data, "bouncer.db")
+	if svc.store, err = store.Open(ctx, db, store.Options{Durable: s.Journal == "strict"}); err != nil {
+		return nil, storeError(db, err)
+	}
+	undo = append(undo, func() { _ = svc.store.Close() })
+	fresh, err := svc.store.SealedSecrets(ctx)
+	if err != nil {
+		return nil, storeError(db, err)
+	}
+	keys, err := locker.LoadKeys(s.Keys, len(fresh) == 0)
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("the key set of the locker cannot be read: %v", err), "put the key file back where it was (setting keys); without it the stored secrets cannot be opened", err}
+	}
+	listener, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		hint := "choose another address with --listen"
+		if errors.Is(err, syscall.EADDRINUSE) {
+			hint = "another program uses this port; end it, or choose another one with --listen"
+		}
+		return nil, &StartError{fmt.Sprintf("cannot listen on %s: %v", s.Listen, errors.Unwrap(err)), hint, err}
+	}
+	undo = append(undo, func() { _ = listener.Close() })
+	svc.Address = s.PublicURL
+	if svc.Address == "" {
+		svc.Address = "http://" + listener.Addr().String()
+	}
+	svc.desk = desk.New(svc.store, keys, desk.Options{Log: svc.log, Poll: s.Poll, Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
+	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
+		return nil, err
+	}
+	if svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: s.Journal == "strict", Log: svc.log, Masker: svc.desk.Masker}); err != nil {
+		return nil, storeError(db, err)
+	}
+	undo = append(undo, svc.jnl.Close)
+	guard := origin.New(hosts(svc.Address, s.Listen)...)
+	svc.Door = relay.NewDoor(ctx, svc.jnl, relay.Options{Version: Version, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
+	undo = append(undo, func() { svc.Door.Close(ctx) })
+	if err = svc.desk.Start(ctx, svc.Door); err != nil {
+		return nil, err
+	}
+	undo = append(undo, func() { svc.desk.Close(ctx) })
+	rest, err := api.New(svc.desk, svc.jnl, api.Options{Version: Version, Address: svc.Address, Strict: s.Journal == "strict", Log: svc.log, Ended: svc.ended})
+	if err != nil {
+		return nil, err
+	}
+	svc.server = &http.Server{
+		Handler:           svc.routes(rest, guard),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       5 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),
+	}
+	go func() { svc.served <- svc.server.Serve(listener) }()
+	svc.log.Info("listening", "address", svc.Address, "data", s.Data, "journal", s.Journal)
+	return svc, nil
+}
+
+// routes puts the doors, the API and the console behind one address.
+func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
+	r := chi.NewRouter()
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok\n") })
+	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+		if err := svc.desk.Ready(r.Context()); err != nil {
+			svc.log.Error("not ready", "error", err)
+			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			return
+		}
+		_, _ = io.WriteString(w, "ready\n")
+	})
+	r.Group(func(r chi.Router) {
+		r.Use(func(next http.Handler) http.Handler {
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if !guard.Allows(r) {
+					http.Error(w, "the Host or Origin header names a place that may not reach this service (setting public-url)", http.StatusForbidden)
+					return
+				}
+				next.ServeHTTP(w, r)
+			})
+		})
+		rest.Mount(r)
+		r.Handle("/*", web.Handler())
+	})
+	// The door is asked first and goes around the router: it is the hot path.
+	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/mcp/") {
+			svc.Door.ServeHTTP(w, req)
+			return
+		}
+		r.ServeHTTP(w, req)
+	})
+}
+
+// Wait returns when the service ends by itself, which is always an error.
+func (svc *Service) Wait(ctx context.Context) error {
+	select {
+	case err := <-svc.served:
+		return fmt.Errorf("the listener failed: %w", err)
+	case <-ctx.Done():
+		return nil
+	}
+}
+
+// Stop ends the service: no new requests, streams ended, calls in flight
+// finished, the journal written, the links closed.
+func (svc *Service) Stop(ctx context.Context) {
+	drain, cancel := context.WithTimeout(ctx, drainBudget)
+	defer cancel()
+	close(svc.ended)
+	svc.Door.EndStreams()
+	if err := svc.server.Shutdown(drain); err != nil {
+		svc.log.Warn("some requests did not end in time", "error", err)
+	}
+	svc.Door.Close(drain)
+	_ = svc.server.Close()
+	end, stop := context.WithTimeout(ctx, closeBudget)
+	defer stop()
+	svc.desk.Close(end)
+	svc.jnl.Close()
+	if err := svc.store.Close(); err != nil {
+		svc.log.Error("the database did not close cleanly", "error", err)
+	}
+	_ = svc.lock.Close()
+	svc.log.Info("stopped")
+}
+
+// openData makes the data directory ready and takes its lock, so that no two
+// services write to one database.
+func openData(dir string) (*os.File, error) {
+	const hint = "choose another directory with --data, or mend its permissions"
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, &StartError{fmt.Sprintf("the data directory %s cannot be made: %v", dir, plain(err)), hint, err}
+	}
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return nil, &StartError{fmt.Sprintf("the data directory %s cannot be closed to others: %v", dir, plain(err)), hint, err}
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("the data directory %s cannot be written: %v", dir, plain(err)), hint, err}
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, &StartError{fmt.Sprintf("the data directory %s is in use by another bouncer serve", dir), "end that one, or choose another directory with --data", err}
+	}
+	return f, nil
+}
+
+func plain(err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		return pe.Err
+	}
+	return err
+}
+
+func storeError(path string, err error) error {
+	var newer *store.NewerError
+	if errors.As(err, &newer) {
+		return &StartError{newer.Error(), "start the newer Bouncer that wrote it, or choose another directory with --data", err}
+	}
+	return &StartError{fmt.Sprintf("the database %s cannot be opened: %v", path, plain(err)), "check that the file is writable and whole", err}
+}
+
+func hosts(address, listen string) []string {
+	out := []string{}
+	if u, err := url.Parse(address); err == nil {
+		out = append(out, u.Host, u.Hostname())
+	}
+	if h, _, err := net.SplitHostPort(listen); err == nil && h != "" && h != "0.0.0.0" && h != "::" {
+		out = append(out, h)
+	}
+	return out
+}
+
+// newLogger returns a logger that masks what it writes.
+func newLogger(out io.Writer, s Settings, masker func() *mask.Masker) *slog.Logger {
+	o := &slog.HandlerOptions{Level: s.LogLevel, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
+		switch v := a.Value.Any().(type) {
+		case string:
+			a.Value = slog.StringValue(masker().Text(v))
+		case error:
+			a.Value = slog.StringValue(masker().Text(v.Error()))
+		}
+		return a
+	}}
+	if s.LogFormat == "json" {
+		return slog.New(slog.NewJSONHandler(out, o))
+	}
+	return slog.New(slog.NewTextHandler(out, o))
+}

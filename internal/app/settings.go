@@ -1,0 +1,201 @@
+package app
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Settings are what the service is started with.
+type Settings struct {
+	Listen       string
+	Data         string
+	Keys         string
+	PublicURL    string
+	Journal      string
+	BodyLimit    int
+	MessageLimit int
+	CallTimeout  time.Duration
+	Poll         time.Duration
+	LogLevel     slog.Level
+	LogFormat    string
+	FirstAdmin   string
+}
+
+// SettingError names a setting that cannot be accepted, where it came from, and
+// what is allowed.
+type SettingError struct{ Key, From, Why string }
+
+func (e *SettingError) Error() string {
+	return fmt.Sprintf("setting %s (%s) %s", e.Key, e.From, e.Why)
+}
+
+// Setting describes one setting for help texts and the reference.
+type Setting struct {
+	Key     string
+	Default string
+	Help    string
+	set     func(*Settings, string) error
+}
+
+// Env is the environment variable of the setting.
+func (s Setting) Env() string {
+	return "BOUNCER_" + strings.ToUpper(strings.ReplaceAll(s.Key, "-", "_"))
+}
+
+func oneOf(dst func(*Settings) *string, allowed ...string) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		if !slices.Contains(allowed, v) {
+			return fmt.Errorf("is %q; it must be %s", v, strings.Join(allowed, " or "))
+		}
+		*dst(s) = v
+		return nil
+	}
+}
+
+func span(dst func(*Settings) *time.Duration, low, high time.Duration) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		d, err := time.ParseDuration(v)
+		if err != nil || d < low || d > high {
+			return fmt.Errorf("is %q; it must be a time from %v to %v, like 90s or 5m", v, low, high)
+		}
+		*dst(s) = d
+		return nil
+	}
+}
+
+func size(dst func(*Settings) *int, low, high int) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < low || n > high {
+			return fmt.Errorf("is %q; it must be a number of bytes from %d to %d", v, low, high)
+		}
+		*dst(s) = n
+		return nil
+	}
+}
+
+// Table lists every setting.
+var table = []Setting{
+	{"listen", "127.0.0.1:4680", "address and port to listen on", func(s *Settings, v string) error {
+		if _, port, err := net.SplitHostPort(v); err != nil || port == "" {
+			return fmt.Errorf("is %q; it must be host:port, like 127.0.0.1:4680", v)
+		}
+		s.Listen = v
+		return nil
+	}},
+	{"data", defaultData(), "directory that holds the state", func(s *Settings, v string) error {
+		if v == "" {
+			return errors.New("is empty; it must be a directory")
+		}
+		s.Data = v
+		return nil
+	}},
+	{"keys", "", "file that holds the key set of the locker; locker.keys in the data directory if left out", func(s *Settings, v string) error { s.Keys = v; return nil }},
+	{"public-url", "", "base URL under which people and agents reach the service; http:// and the listen address if left out", func(s *Settings, v string) error {
+		if u, err := url.Parse(v); v != "" && (err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") || strings.Trim(u.Path, "/") != "") {
+			return fmt.Errorf("is %q; it must be a base URL without a path, like https://bouncer.example", v)
+		}
+		s.PublicURL = strings.TrimRight(v, "/")
+		return nil
+	}},
+	{"journal", "normal", "normal: answers never wait for the disk; strict: no answer before its record is committed", oneOf(func(s *Settings) *string { return &s.Journal }, "normal", "strict")},
+	{"body-limit", "4194304", "largest request of an agent, in bytes", size(func(s *Settings) *int { return &s.BodyLimit }, 1<<10, 256<<20)},
+	{"message-limit", "16777216", "largest message of a server, in bytes", size(func(s *Settings) *int { return &s.MessageLimit }, 1<<10, 256<<20)},
+	{"call-timeout", "5m", "how long a tool may take", span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour)},
+	{"poll", "1m", "how often tool lists are read again where a server does not tell of changes", span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour)},
+	{"log-level", "info", "debug, info, warn or error", func(s *Settings, v string) error {
+		if !slices.Contains([]string{"debug", "info", "warn", "error"}, v) {
+			return fmt.Errorf("is %q; it must be debug, info, warn or error", v)
+		}
+		return s.LogLevel.UnmarshalText([]byte(v))
+	}},
+	{"log-format", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogFormat }, "text", "json")},
+	{"first-admin", "admin", "name of the admin that the first start creates", func(s *Settings, v string) error { s.FirstAdmin = v; return nil }},
+}
+
+// Table returns a copy of the table of settings.
+func Table() []Setting { return slices.Clone(table) }
+
+func defaultData() string {
+	if dir, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(dir, ".local", "share", "bouncer")
+	}
+	return "bouncer-data"
+}
+
+// LoadSettings takes each setting from the flags, else the environment, else
+// the YAML file, else its default. Unknown keys and bad values are a
+// *SettingError.
+func LoadSettings(flags map[string]string, getenv func(string) string, file string) (Settings, error) {
+	var s Settings
+	inFile, err := readFile(file)
+	if err != nil {
+		return s, err
+	}
+	for _, t := range table {
+		value, from := t.Default, "default"
+		if v, ok := inFile[t.Key]; ok {
+			value, from = v, file
+		}
+		if v := getenv(t.Env()); v != "" {
+			value, from = v, "environment "+t.Env()
+		}
+		if v, ok := flags[t.Key]; ok {
+			value, from = v, "flag --"+t.Key
+		}
+		if err := t.set(&s, value); err != nil {
+			return s, &SettingError{t.Key, from, err.Error()}
+		}
+	}
+	if s.Keys == "" {
+		s.Keys = filepath.Join(s.Data, "locker.keys")
+	}
+	return s, nil
+}
+
+func readFile(file string) (map[string]string, error) {
+	if file == "" {
+		return nil, nil
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return nil, &SettingError{"config", "flag --config", "names a file that cannot be read: " + err.Error()}
+	}
+	var nodes map[string]yaml.Node
+	dec := yaml.NewDecoder(bytes.NewReader(raw))
+	if err := dec.Decode(&nodes); err != nil && !errors.Is(err, io.EOF) {
+		return nil, &SettingError{"config", file, "is not a YAML map of settings: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+	}
+	out := map[string]string{}
+	for key, node := range nodes {
+		if !slices.ContainsFunc(table, func(t Setting) bool { return t.Key == key }) {
+			return nil, &SettingError{key, file, fmt.Sprintf("is unknown (line %d); the settings are %s", node.Line, strings.Join(keys(), ", "))}
+		}
+		if node.Kind != yaml.ScalarNode {
+			return nil, &SettingError{key, file, fmt.Sprintf("must be a single value (line %d)", node.Line)}
+		}
+		out[key] = node.Value
+	}
+	return out, nil
+}
+
+func keys() []string {
+	var out []string
+	for _, t := range table {
+		out = append(out, t.Key)
+	}
+	return out
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"bouncer/internal/team"
+)
+
+type issuedPass struct {
+	Pass  team.Pass `json:"pass"`
+	Token string    `json:"token"`
+}
+
+type reachedTool struct {
+	Server      string `json:"server"`
+	Tool        string `json:"tool"`
+	Exposed     string `json:"exposed"`
+	Title       string `json:"title"`
+	Description string `json:"description"`
+	Destructive bool   `json:"destructive"`
+	ReadOnly    bool   `json:"readOnly"`
+	Admitted    bool   `json:"admitted"`
+	Rule        string `json:"rule"`
+	Why         string `json:"why"`
+}
+
+func agentCommands() []command {
+	var kind, owner, label, pass string
+	var teamOwned, admitted bool
+	var days int
+	patch := func(verb, short string, paused bool) command {
+		return command{noun: "agent", verb: verb, args: "NAME", short: short, example: "bouncer agent " + verb + " night-watch", run: func(ctx context.Context, t *task) error {
+			return submit(ctx, t, http.MethodPatch, "/api/agents/"+seg(t.args[0]), map[string]bool{"paused": paused}, func(a team.Agent) error {
+				return t.done("agent %s is %sd", a.Name, verb)
+			})
+		}}
+	}
+	return []command{
+		{
+			noun: "agent", verb: "list", short: "List the agents", example: "bouncer agent list",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/agents", func(list []team.Agent) error {
+					if len(list) == 0 {
+						return t.done("no agents yet; add one with: bouncer agent add NAME")
+					}
+					var rows [][]string
+					for _, a := range list {
+						state := "active"
+						if a.Paused {
+							state = "paused"
+						}
+						who := a.Owner
+						if who == "" {
+							who = "the team"
+						}
+						rows = append(rows, []string{a.Name, a.Kind, who, state, strconv.Itoa(a.Passes), when(a.Seen)})
+					}
+					return t.table([]string{"NAME", "KIND", "OWNER", "STATE", "VALID PASSES", "LAST SEEN"}, rows)
+				})
+			},
+		},
+		{
+			noun: "agent", verb: "add", args: "NAME", short: "Add an agent",
+			example: "bouncer agent add marit-quill --kind quill --owner marit",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&kind, "kind", "", "which assistant it is, in a `word`")
+				f.StringVar(&owner, "owner", "", "`name` of its owner; you, if left out")
+				f.BoolVar(&teamOwned, "team", false, "the team owns it, nobody in particular")
+			},
+			run: func(ctx context.Context, t *task) error {
+				if owner == "" && !teamOwned {
+					var me team.Person
+					if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+						return err
+					}
+					owner = me.Name
+				}
+				in := map[string]string{"name": t.args[0], "kind": kind, "owner": owner}
+				return submit(ctx, t, http.MethodPost, "/api/agents", in, func(a team.Agent) error {
+					return t.done("agent %s is added; it reaches nothing yet. Next: bouncer enrol %s --config FILE, and bouncer rule add admit", a.Name, a.Name)
+				})
+			},
+		},
+		{
+			noun: "agent", verb: "reach", args: "NAME", short: "List every tool, with whether the agent can use it and why",
+			example: "bouncer agent reach marit-quill",
+			flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what it can use") },
+			run: func(ctx context.Context, t *task) error {
+				var list []reachedTool
+				if err := t.client.do(ctx, http.MethodGet, "/api/agents/"+seg(t.args[0])+"/reach", nil, &list); err != nil {
+					return err
+				}
+				if admitted {
+					kept := list[:0]
+					for _, r := range list {
+						if r.Admitted {
+							kept = append(kept, r)
+						}
+					}
+					list = kept
+				}
+				if t.json {
+					return t.writeJSON(list)
+				}
+				if len(list) == 0 {
+					return t.done("nothing; admit tools with: bouncer rule add admit --agent %s --server SERVER --tool '*'", t.args[0])
+				}
+				var rows [][]string
+				for _, r := range list {
+					can := "no"
+					if r.Admitted {
+						can = "yes"
+					}
+					rows = append(rows, []string{r.Server, r.Tool, can, hints(r.ReadOnly, r.Destructive), r.Why})
+				}
+				return t.table([]string{"SERVER", "TOOL", "CAN USE", "SAYS", "WHY"}, rows)
+			},
+		},
+		{
+			noun: "agent", verb: "pass", args: "NAME", short: "Make a pass for an agent; its token is shown this once",
+			long:    "Several passes can be valid at a time, so that one can be exchanged without a gap.",
+			example: "bouncer agent pass marit-quill --days 90 --label laptop",
+			flags: func(f *flag.FlagSet) {
+				f.IntVar(&days, "days", 90, "for how many `days` it is valid, 1 to 366")
+				f.StringVar(&label, "label", "", "where it is used, in a few `words`")
+			},
+			run: func(ctx context.Context, t *task) error {
+				in := map[string]any{"days": days, "label": label}
+				return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p issuedPass) error {
+					return t.done("pass %s for %s, valid until %s\ntoken, shown this once: %s", p.Pass.ID, p.Pass.Agent, p.Pass.Expires.Local().Format(time.DateOnly), p.Token)
+				})
+			},
+		},
+		{
+			noun: "agent", verb: "passes", args: "NAME", short: "List an agent's passes", example: "bouncer agent passes marit-quill",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/passes", func(list []team.Pass) error {
+					if len(list) == 0 {
+						return t.done("no passes yet; make one with: bouncer agent pass %s", t.args[0])
+					}
+					var rows [][]string
+					for _, p := range list {
+						rows = append(rows, []string{p.ID, "…" + p.Hint, p.State, p.Label, clock(p.Created), clock(p.Expires), when(p.Used)})
+					}
+					return t.table([]string{"ID", "TOKEN", "STATE", "LABEL", "CREATED", "VALID UNTIL", "LAST SHOWN"}, rows)
+				})
+			},
+		},
+		{
+			noun: "agent", verb: "revoke", args: "NAME", short: "Revoke a pass; the next call with it is refused",
+			example: "bouncer agent revoke marit-quill --pass 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+			flags:   func(f *flag.FlagSet) { f.StringVar(&pass, "pass", "", "`id` of the pass, from bouncer agent passes") },
+			run: func(ctx context.Context, t *task) error {
+				if pass == "" {
+					return &usageError{"the flag --pass is missing", "bouncer agent passes " + t.args[0] + " lists the ids"}
+				}
+				if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0])+"/passes/"+seg(pass), nil, nil); err != nil {
+					return err
+				}
+				return t.done("pass %s is revoked", pass)
+			},
+		},
+		patch("pause", "Refuse everything an agent does, for now", true),
+		patch("resume", "Let a paused agent in again", false),
+		{
+			noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent and its passes", example: "bouncer agent remove night-watch",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("agent %s is removed", t.args[0])
+			},
+		},
+	}
+}
+
+func ruleCommands() []command {
+	var agent, server, tool, note string
+	return []command{
+		{
+			noun: "rule", verb: "list", short: "List the rules", example: "bouncer rule list",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/rules", func(list []team.Rule) error {
+					if len(list) == 0 {
+						return t.done("no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'")
+					}
+					var rows [][]string
+					for _, r := range list {
+						rows = append(rows, []string{r.ID, r.Effect, r.Agent, r.Server, r.Tool, r.By, r.Note})
+					}
+					return t.table([]string{"ID", "EFFECT", "AGENT", "SERVER", "TOOL", "BY", "NOTE"}, rows)
+				})
+			},
+		},
+		{
+			noun: "rule", verb: "add", args: "EFFECT", short: "Add a rule that admits or refuses; it is in force at once",
+			long:    "EFFECT is admit or refuse. The flags are globs: * stands for any run of\ncharacters, ? for one. What no rule admits is refused, and a refusal wins.",
+			example: "bouncer rule add admit --agent 'marit-*' --server sailings --tool 'find_*' --note \"looking up is fine\"",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&agent, "agent", "", "`glob` over agent names")
+				f.StringVar(&server, "server", "", "`glob` over server names")
+				f.StringVar(&tool, "tool", "", "`glob` over the server's own tool names")
+				f.StringVar(&note, "note", "", "why, in a `sentence`; agents are told")
+			},
+			run: func(ctx context.Context, t *task) error {
+				in := map[string]string{"effect": t.args[0], "agent": agent, "server": server, "tool": tool, "note": note}
+				return submit(ctx, t, http.MethodPost, "/api/rules", in, func(r team.Rule) error {
+					return t.done("rule %s is in force: %s %s on %s for %s", r.ID, r.Effect, r.Tool, r.Server, r.Agent)
+				})
+			},
+		},
+		{
+			noun: "rule", verb: "remove", args: "ID", short: "Remove a rule; it is out of force at once", example: "bouncer rule remove 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/rules/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("rule %s is removed", t.args[0])
+			},
+		},
+	}
+}
+
+// count renders a number of bytes.
+func count(n int) string {
+	switch {
+	case n >= 10<<20:
+		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 10<<10:
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return fmt.Sprintf("%d B", n)
+}

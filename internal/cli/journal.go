@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"bouncer/internal/team"
+)
+
+func journalCommands() []command {
+	q := map[string]*string{}
+	var follow bool
+	var limit int
+	var last time.Duration
+	return []command{
+		{
+			noun: "journal", short: "List calls, newest last; --follow shows them as they happen",
+			example: "bouncer journal --agent marit-quill --outcome refused --follow",
+			flags: func(f *flag.FlagSet) {
+				for _, d := range [][2]string{
+					{"agent", "only this agent's `name`"}, {"server", "only this server's `name`"}, {"tool", "only tools that match this `glob`"},
+					{"decision", "admit or refuse (`word`)"}, {"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")}, {"rule", "only calls decided by the rule with this `id`"},
+					{"text", "only calls with this `text` in tool, error, arguments or result"},
+				} {
+					q[d[0]] = f.String(d[0], "", d[1])
+				}
+				f.DurationVar(&last, "last", 0, "only the last `time`, as in 15m or 48h")
+				f.IntVar(&limit, "limit", 50, "how `many`, 1 to 500")
+				f.BoolVar(&follow, "follow", false, "go on with calls as they happen, until interrupted")
+			},
+			run: func(ctx context.Context, t *task) error { return showJournal(ctx, t, q, limit, last, follow) },
+		},
+		{
+			noun: "journal", verb: "show", args: "ID", short: "Show one call in full", example: "bouncer journal show 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.showCall)
+			},
+		},
+	}
+}
+
+func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, last time.Duration, follow bool) error {
+	v := url.Values{"limit": {strconv.Itoa(limit)}}
+	for name, value := range q {
+		if *value != "" {
+			v.Set(name, *value)
+		}
+	}
+	if last > 0 {
+		v.Set("since", time.Now().Add(-last).UTC().Format(time.RFC3339))
+	}
+	// What happens between the list and the first event must not be missed, so
+	// the events are listened to first.
+	var events <-chan struct{}
+	if follow {
+		var err error
+		var stop context.CancelFunc
+		ctx, stop = context.WithCancel(ctx)
+		defer stop()
+		if events, err = t.client.listen(ctx); err != nil {
+			return err
+		}
+	}
+	var list []team.Call
+	if err := t.client.do(ctx, http.MethodGet, "/api/calls?"+v.Encode(), nil, &list); err != nil {
+		return err
+	}
+	slices.Reverse(list)
+	if !follow {
+		if t.json {
+			return t.writeJSON(list)
+		}
+		if len(list) == 0 {
+			return t.done("no calls; run an assistant that is enrolled, or widen the filter")
+		}
+		return t.calls(list, true)
+	}
+	head, after := true, ""
+	for {
+		if len(list) > 0 {
+			after = list[len(list)-1].ID
+		}
+		if err := t.followed(list, head); err != nil {
+			return err
+		}
+		head = head && len(list) == 0
+		if len(list) < desk500 {
+			if _, open := <-events; !open {
+				if ctx.Err() != nil {
+					return nil
+				}
+				return &failure{exitNoService, "the service ended the stream of events", "run the command again"}
+			}
+		}
+		w := url.Values{}
+		for k, x := range v {
+			w[k] = x
+		}
+		w.Set("limit", strconv.Itoa(desk500))
+		w.Del("since")
+		if after != "" {
+			w.Set("after", after)
+		} else {
+			w.Set("since", time.Now().Add(-time.Minute).UTC().Format(time.RFC3339))
+		}
+		list = nil
+		if err := t.client.do(ctx, http.MethodGet, "/api/calls?"+w.Encode(), nil, &list); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		if after == "" {
+			slices.Reverse(list)
+		}
+	}
+}
+
+// desk500 is the most calls that the service returns at once.
+const desk500 = 500
+
+func (t *task) followed(list []team.Call, head bool) error {
+	if !t.json {
+		if len(list) == 0 {
+			return nil
+		}
+		return t.calls(list, head)
+	}
+	for _, c := range list { // one object a line, for programs that read along
+		raw, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(t.Out, "%s\n", raw); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// calls writes calls in columns of fixed width, so that later lines of --follow
+// fit under the first ones.
+func (t *task) calls(list []team.Call, head bool) error {
+	const format = "%-19s  %-15s %-13s %-22s %-7s %-11s %9s  %s\n"
+	if head {
+		fmt.Fprintf(t.Out, format, "TIME", "AGENT", "SERVER", "TOOL", "", "OUTCOME", "TOOK", "ID / ERROR")
+	}
+	for _, c := range list {
+		note := c.ID
+		if c.Error != "" {
+			note += "  " + clip(c.Error, 120)
+		}
+		server := c.Server
+		if server == "" {
+			server = "-"
+		}
+		if _, err := fmt.Fprintf(t.Out, format, clock(c.At), clip(c.Agent, 15), clip(server, 13), clip(c.Tool, 22), c.Decision, c.Outcome, took(c.Micros), note); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func took(us int64) string {
+	switch {
+	case us < 1000:
+		return fmt.Sprintf("%d µs", us)
+	case us < 10_000_000:
+		return fmt.Sprintf("%.1f ms", float64(us)/1000)
+	}
+	return fmt.Sprintf("%.1f s", float64(us)/1e6)
+}
+
+func (t *task) showCall(c team.Call) error {
+	who := c.Person
+	if who == "" {
+		who = "the team"
+	}
+	rule := c.Rule
+	if rule == "" {
+		rule = "none"
+	}
+	for _, r := range [][2]string{
+		{"id", c.ID}, {"time", clock(c.At)}, {"agent", c.Agent + " of " + who}, {"server", c.Server}, {"tool", c.Tool}, {"decision", c.Decision + ", rule " + rule},
+		{"outcome", c.Outcome}, {"error", c.Error}, {"took", took(c.Micros)}, {"sizes", count(c.BytesIn) + " in, " + count(c.BytesOut) + " out"},
+		{"arguments", c.Arguments}, {"result", c.Result},
+	} {
+		if r[1] != "" {
+			fmt.Fprintf(t.Out, "  %-10s %s\n", r[0], clip(r[1], 10_000))
+		}
+	}
+	if c.Cut {
+		fmt.Fprintln(t.Out, "  (arguments or result are longer than what is kept)")
+	}
+	return nil
+}
+
+// listen opens the stream of events and sends a signal whenever calls were
+// recorded. The channel is closed when the stream ends.
+func (c *client) listen(ctx context.Context) (<-chan struct{}, error) {
+	res, err := c.send(ctx, http.MethodGet, "/api/events", nil)
+	if err != nil {
+		return nil, err
+	}
+	if res.StatusCode != http.StatusOK {
+		defer res.Body.Close()
+		var p apiError
+		if json.NewDecoder(res.Body).Decode(&p) != nil {
+			p.Title = res.Status
+		}
+		return nil, &failure{exitNotAllowed, p.Title, p.Hint}
+	}
+	out := make(chan struct{}, 1)
+	go func() {
+		defer close(out)
+		defer res.Body.Close()
+		lines := bufio.NewScanner(res.Body)
+		lines.Buffer(nil, 16<<20)
+		for lines.Scan() {
+			if lines.Text() == "event: calls" {
+				select {
+				case out <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	return out, nil
+}

@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/http"
+	"os"
+
+	"bouncer/internal/team"
+)
+
+type issued struct {
+	Token  string      `json:"token"`
+	Person team.Person `json:"person"`
+}
+
+func loginCommands() []command {
+	var person string
+	return []command{
+		{
+			noun: "login", short: "Sign in and keep a token for the command line",
+			long:    "The password is asked for, or read from standard input.",
+			example: "bouncer login --person marit --address http://127.0.0.1:4680",
+			flags:   func(f *flag.FlagSet) { f.StringVar(&person, "person", "", "your `name`") },
+			run:     func(ctx context.Context, t *task) error { return doLogin(ctx, t, person) },
+		},
+		{
+			noun: "logout", short: "End the login of the command line", example: "bouncer logout",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/session", nil, nil); err != nil {
+					return err
+				}
+				if err := os.Remove(t.loginFile()); err != nil && !os.IsNotExist(err) {
+					return err
+				}
+				return t.done("signed out of %s", t.client.base)
+			},
+		},
+		{
+			noun: "whoami", short: "Show who is signed in", example: "bouncer whoami",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/session", func(p team.Person) error {
+					return t.done("%s (%s), %s, at %s", p.Name, p.FullName, p.Role, t.client.base)
+				})
+			},
+		},
+	}
+}
+
+func doLogin(ctx context.Context, t *task, person string) error {
+	if person == "" {
+		if !t.Terminal() {
+			return &usageError{"the flag --person is missing", "as in: bouncer login --person marit"}
+		}
+		var err error
+		if person, err = t.line("Name"); err != nil {
+			return err
+		}
+	}
+	password, err := t.secret("Password of " + person)
+	if err != nil {
+		return err
+	}
+	host, _ := os.Hostname()
+	in := map[string]string{"name": person, "password": password, "label": "command line on " + host}
+	var out issued
+	if err := t.client.do(ctx, http.MethodPost, "/api/tokens", in, &out); err != nil {
+		return err
+	}
+	t.client.token = out.Token
+	if out.Person.MustChange {
+		if err := replacePassword(ctx, t, password); err != nil {
+			return err
+		}
+	}
+	if err := t.writeLogin(login{t.client.base, out.Person.Name, out.Token}); err != nil {
+		return err
+	}
+	if t.json {
+		return t.writeJSON(map[string]string{"address": t.client.base, "person": out.Person.Name, "role": string(out.Person.Role)})
+	}
+	return t.done("signed in to %s as %s (%s); the token is kept in %s", t.client.base, out.Person.FullName, out.Person.Role, t.loginFile())
+}
+
+// replacePassword exchanges a one-time password, which lets nobody do anything
+// else.
+func replacePassword(ctx context.Context, t *task, old string) error {
+	if !t.Terminal() {
+		return &failure{exitNotAllowed, "this is a one-time password, which has to be replaced first", "run bouncer login in a terminal, or sign in to the console"}
+	}
+	fmt.Fprintln(t.Err, "This was a one-time password. Choose your own now (at least 10 characters).")
+	for range 3 {
+		fresh, err := t.secret("New password")
+		if err != nil {
+			return err
+		}
+		again, err := t.secret("Once more")
+		if err != nil {
+			return err
+		}
+		if fresh != again {
+			fmt.Fprintln(t.Err, "The two differ; try again.")
+			continue
+		}
+		told, err := t.client.try(ctx, http.MethodPut, "/api/session/password", map[string]string{"old": old, "new": fresh}, nil)
+		if err == nil {
+			return nil
+		}
+		if told == nil || told.Field != "new" {
+			return err
+		}
+		fmt.Fprintf(t.Err, "The password %s.\n", told.Title)
+	}
+	return &failure{exitFailure, "no new password was set", "run bouncer login again"}
+}
+
+func personCommands() []command {
+	var full, role string
+	return []command{
+		{
+			noun: "person", verb: "list", short: "List everybody in the team", example: "bouncer person list",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/people", func(list []team.Person) error {
+					var rows [][]string
+					for _, p := range list {
+						note := ""
+						if p.MustChange {
+							note = "has a one-time password"
+						}
+						rows = append(rows, []string{p.Name, p.FullName, string(p.Role), note})
+					}
+					return t.table([]string{"NAME", "FULL NAME", "ROLE", "NOTE"}, rows)
+				})
+			},
+		},
+		{
+			noun: "person", verb: "add", args: "NAME", short: "Add somebody; shows a one-time password",
+			example: `bouncer person add joss --full-name "Joss Penhale" --role maintainer`,
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&full, "full-name", "", "the full `name`")
+				f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
+			},
+			run: func(ctx context.Context, t *task) error {
+				type added struct {
+					Person   team.Person `json:"person"`
+					Password string      `json:"password"`
+				}
+				in := map[string]string{"name": t.args[0], "fullName": full, "role": role}
+				return submit(ctx, t, http.MethodPost, "/api/people", in, func(a added) error {
+					return t.done("added %s (%s) as %s\none-time password, shown this once: %s", a.Person.Name, a.Person.FullName, a.Person.Role, a.Password)
+				})
+			},
+		},
+		{
+			noun: "person", verb: "update", args: "NAME", short: "Alter somebody's full name or role", example: "bouncer person update joss --role admin",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&full, "full-name", "", "the full `name`")
+				f.StringVar(&role, "role", "", "`role`: admin, maintainer, member or auditor")
+			},
+			run: func(ctx context.Context, t *task) error {
+				in := map[string]string{}
+				if t.given["full-name"] {
+					in["fullName"] = full
+				}
+				if t.given["role"] {
+					in["role"] = role
+				}
+				return submit(ctx, t, http.MethodPatch, "/api/people/"+seg(t.args[0]), in, func(p team.Person) error {
+					return t.done("%s is %s, %s", p.Name, p.FullName, p.Role)
+				})
+			},
+		},
+		{
+			noun: "change", verb: "list", short: "List the newest alterations, and who made them", example: "bouncer change list",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/changes", func(list []team.Change) error {
+					var rows [][]string
+					for _, c := range list {
+						rows = append(rows, []string{clock(c.At), c.Person, c.What, c.Subject, c.Before, c.After})
+					}
+					return t.table([]string{"TIME", "PERSON", "WHAT", "SUBJECT", "BEFORE", "AFTER"}, rows)
+				})
+			},
+		},
+	}
+}

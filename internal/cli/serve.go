@@ -1,0 +1,72 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+
+	"bouncer/internal/app"
+)
+
+func serveCommands() []command {
+	values := map[string]string{}
+	var config string
+	return []command{
+		{
+			noun: "serve", local: true, short: "Run the service",
+			long:    "\nEach setting is taken from its flag, else from the environment (BOUNCER_ and the\nname in capitals), else from the YAML file, else from its default.",
+			example: "bouncer serve --data /var/lib/bouncer --listen 127.0.0.1:4680",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&config, "config", "", "YAML `file` with settings; else BOUNCER_CONFIG")
+				for _, s := range app.Table() {
+					f.Func(s.Key, "`value`: "+help(s), func(v string) error { values[s.Key] = v; return nil })
+				}
+			},
+			run: func(ctx context.Context, t *task) error { return serve(ctx, t, values, config) },
+		},
+		{
+			noun: "version", local: true, short: "Show the version", example: "bouncer version",
+			run: func(_ context.Context, t *task) error {
+				_, err := fmt.Fprintln(t.Out, "bouncer", app.Version)
+				return err
+			},
+		},
+	}
+}
+
+func help(s app.Setting) string {
+	if s.Default == "" {
+		return s.Help
+	}
+	return s.Help + " (default " + s.Default + ")"
+}
+
+func serve(ctx context.Context, t *task, values map[string]string, config string) error {
+	if config == "" {
+		config = t.Getenv("BOUNCER_CONFIG")
+	}
+	s, err := app.LoadSettings(values, t.Getenv, config)
+	var bad *app.SettingError
+	if errors.As(err, &bad) {
+		return &usageError{bad.Error(), "bouncer serve -h lists the settings"}
+	}
+	if err != nil {
+		return err
+	}
+	svc, err := app.Start(ctx, s, t.Err)
+	var start *app.StartError
+	if errors.As(err, &start) {
+		return &failure{exitFailure, start.What, start.Hint}
+	}
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(t.Out, "Bouncer is listening on %s\n", svc.Address)
+	if svc.FirstPassword != "" {
+		fmt.Fprintf(t.Out, "First start: sign in as %s with the one-time password %s (shown this once)\n", s.FirstAdmin, svc.FirstPassword)
+	}
+	err = svc.Wait(ctx)
+	svc.Stop(context.WithoutCancel(ctx))
+	return err
+}

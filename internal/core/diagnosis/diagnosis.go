@@ -1,0 +1,215 @@
+// Package diagnosis turns evidence into findings. Evidence is what was observed
+// while reaching a server; a finding names one root cause, who has to act, and
+// the remedy. The functions are pure: they probe nothing.
+package diagnosis
+
+import (
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"syscall"
+)
+
+// Cause is a code of the form layer.cause.
+type Cause string
+
+// The causes that reaching a server can end in.
+const (
+	NoSuchHost      Cause = "address.name-does-not-resolve"
+	Refused         Cause = "address.connection-refused"
+	ConnectTimeout  Cause = "address.connection-times-out"
+	Unreachable     Cause = "address.unreachable"
+	CertUntrusted   Cause = "tls.certificate-not-trusted"
+	CertExpired     Cause = "tls.certificate-expired"
+	CertOtherName   Cause = "tls.certificate-for-another-name"
+	PlainOnTLS      Cause = "tls.plain-http-on-a-tls-port"
+	TLSOnPlain      Cause = "tls.tls-on-a-plain-http-port"
+	WrongPath       Cause = "http.wrong-path"
+	MethodRefused   Cause = "http.method-refused"
+	Redirected      Cause = "http.redirected"
+	HTMLPage        Cause = "http.html-page"
+	NotJSONRPC      Cause = "http.not-json-rpc"
+	TooManyRequests Cause = "http.too-many-requests"
+	ServerError     Cause = "http.server-error"
+	BadGateway      Cause = "http.bad-gateway"
+	OtherStatus     Cause = "http.unexpected-status"
+	StreamCut       Cause = "http.stream-cut"
+	NoCredential    Cause = "auth.no-credential"
+	TokenRejected   Cause = "auth.token-rejected"
+	NotAllowed      Cause = "auth.not-allowed"
+	NeverAnswers    Cause = "protocol.never-answers"
+	InitRefused     Cause = "protocol.initialization-refused"
+	NoRevision      Cause = "protocol.no-revision-in-common"
+	Malformed       Cause = "protocol.malformed"
+	TooLarge        Cause = "protocol.message-too-large"
+	EndlessPages    Cause = "protocol.endless-paging"
+	NotServed       Cause = "protocol.capability-declared-but-not-served"
+	OutcomeUnknown  Cause = "call.outcome-unknown"
+	CallTimeout     Cause = "call.times-out"
+)
+
+// Evidence is what one attempt to speak with a server showed. Zero fields were
+// not observed.
+type Evidence struct {
+	Stage  string // resolve, connect, tls, initialize, tools, call
+	Server string
+	URL    string
+	Err    error // of the network or of reading
+	Timeout,
+	HadCredential bool
+	Status      int // HTTP
+	ContentType string
+	Location    string
+	RetryAfter  string
+	Challenge   string // WWW-Authenticate
+	Body        string // first bytes, masked
+	RPCCode     int
+	RPCMessage  string
+	// What is a fact already established by the reader of the answer.
+	What Cause
+	Note string
+}
+
+// Finding is one root cause, explained.
+type Finding struct {
+	Cause   Cause  `json:"cause" doc:"layer.cause, from the list of causes"`
+	Message string `json:"message" doc:"what happened, in one sentence"`
+	Remedy  string `json:"remedy" doc:"what helps"`
+	Actor   string `json:"actor" doc:"who has to act: whoever registered the server, its operator, or the network's"`
+}
+
+func (f Finding) Error() string { return f.Message }
+
+const (
+	registrar = "whoever registered the server"
+	operator  = "the server's operator"
+	network   = "whoever runs the network"
+)
+
+// Explain names the cause behind the evidence.
+func Explain(e Evidence) Finding {
+	switch {
+	case e.What != "":
+		return known(e)
+	case e.Status != 0:
+		return byStatus(e)
+	case e.Err != nil || e.Timeout:
+		return byError(e)
+	}
+	return Finding{Malformed, fmt.Sprintf("the server gave an answer that is not the protocol%s", note(e)), "check that the address is that of an MCP endpoint", operator}
+}
+
+func note(e Evidence) string {
+	if e.Note == "" {
+		return ""
+	}
+	return ": " + e.Note
+}
+
+func known(e Evidence) Finding {
+	f := Finding{Cause: e.What, Actor: operator, Remedy: "tell the server's operator; Bouncer can do nothing about it"}
+	switch e.What {
+	case HTMLPage:
+		f.Message = "the address answers with a web page instead of the protocol"
+		f.Remedy, f.Actor = "use the address of the MCP endpoint; it often ends in /mcp", registrar
+	case NotJSONRPC:
+		f.Message = "the answer is not a JSON-RPC message" + note(e)
+		f.Remedy, f.Actor = "check that the address is that of an MCP endpoint; it often ends in /mcp", registrar
+	case InitRefused:
+		f.Message = fmt.Sprintf("the server refused to open a session: %s (code %d)", e.RPCMessage, e.RPCCode)
+	case NoRevision:
+		f.Message = "the server speaks no revision of the protocol that Bouncer speaks" + note(e)
+	case TooLarge:
+		f.Message = "the server sent a message above the size limit" + note(e)
+		f.Remedy = "ask for less, or raise message-limit in Bouncer's settings"
+	case EndlessPages:
+		f.Message = "the tool list has no end" + note(e)
+	case NotServed:
+		f.Message = fmt.Sprintf("the server says it has tools and then refuses to list them: %s (code %d)", e.RPCMessage, e.RPCCode)
+	case OutcomeUnknown:
+		f.Message = "the connection broke off before the answer came; whether the tool ran is not known" + note(e)
+		f.Remedy = "look at the server before you repeat the call"
+	case StreamCut:
+		f.Message = "the server's answer broke off in the middle" + note(e)
+	default:
+		f.Message = "the server broke the protocol" + note(e)
+	}
+	return f
+}
+
+func byStatus(e Evidence) Finding {
+	switch s := e.Status; {
+	case s == 401 && !e.HadCredential:
+		return Finding{NoCredential, "the server wants a credential and none is registered (401)", "give the server a token with bouncer server update " + e.Server + " --token", registrar}
+	case s == 401:
+		return Finding{TokenRejected, "the server rejected the registered token (401)" + challenge(e), "get a new token and store it with bouncer secret rotate", registrar}
+	case s == 403:
+		return Finding{NotAllowed, "the server knows the credential but forbids this (403)" + challenge(e), "ask the server's operator for the permission that is missing, or use another token", operator}
+	case s == 404 || s == 410:
+		return Finding{WrongPath, fmt.Sprintf("nothing is served at this path (%d)", s), "check the path of the URL; MCP endpoints often end in /mcp", registrar}
+	case s == 405:
+		return Finding{MethodRefused, "the address refuses POST (405), so it is no streamable HTTP endpoint", "check the path of the URL; it may be an address of the older event-stream transport", registrar}
+	case s >= 300 && s < 400:
+		return Finding{Redirected, fmt.Sprintf("the address redirects to %s (%d); credentials are never carried along", e.Location, s), "register the address it redirects to, if you trust it", registrar}
+	case s == 429:
+		f := Finding{TooManyRequests, "the server is receiving too many requests (429)", "wait and try again", operator}
+		if e.RetryAfter != "" {
+			f.Remedy = "wait until " + e.RetryAfter + " has passed and try again"
+		}
+		return f
+	case s == 413:
+		return Finding{TooLarge, "the server refuses a request of this size (413)", "send smaller arguments", registrar}
+	case s == 502 || s == 503 || s == 504:
+		return Finding{BadGateway, fmt.Sprintf("something in front of the server answers for it (%d): it is down or in maintenance", s), "try again later, or ask the server's operator", operator}
+	case s >= 500:
+		return Finding{ServerError, fmt.Sprintf("the server failed (%d)", s), "look into the server's log, or ask its operator", operator}
+	}
+	return Finding{OtherStatus, fmt.Sprintf("the server answered with status %d", e.Status), "check that the address is that of an MCP endpoint", registrar}
+}
+
+func challenge(e Evidence) string {
+	if e.Challenge == "" {
+		return ""
+	}
+	return ", saying " + e.Challenge
+}
+
+func byError(e Evidence) Finding {
+	var dns *net.DNSError
+	var unknown x509.UnknownAuthorityError
+	var invalid x509.CertificateInvalidError
+	var host x509.HostnameError
+	text := ""
+	if e.Err != nil {
+		text = e.Err.Error()
+	}
+	switch {
+	case errors.As(e.Err, &dns) && !dns.IsTimeout:
+		return Finding{NoSuchHost, fmt.Sprintf("the name %s does not resolve", dns.Name), "check the spelling of the host in the URL", registrar}
+	case errors.Is(e.Err, syscall.ECONNREFUSED):
+		return Finding{Refused, "nothing accepts connections at this address and port", "start the server, or check the port of the URL", operator}
+	case errors.Is(e.Err, syscall.EHOSTUNREACH), errors.Is(e.Err, syscall.ENETUNREACH):
+		return Finding{Unreachable, "there is no route to this address", "check the address and the network between Bouncer and the server", network}
+	case errors.As(e.Err, &unknown):
+		return Finding{CertUntrusted, "the server's certificate is signed by an authority that is not trusted here", "add the authority to the system's trust store", registrar}
+	case errors.As(e.Err, &host):
+		return Finding{CertOtherName, "the server's certificate is for another name than the URL's host", "use the name the certificate is for", registrar}
+	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired:
+		return Finding{CertExpired, "the server's certificate is expired or not yet valid", "ask the server's operator to renew it", operator}
+	case strings.Contains(text, "server gave HTTP response to HTTPS client"):
+		return Finding{TLSOnPlain, "the port speaks plain HTTP, but the URL says https", "write http:// in the URL, if that is meant", registrar}
+	case strings.Contains(text, "malformed HTTP response"):
+		return Finding{PlainOnTLS, "the port does not speak plain HTTP", "write https:// in the URL", registrar}
+	case e.Timeout && (e.Stage == "connect" || e.Stage == "resolve" || e.Stage == "tls"):
+		return Finding{ConnectTimeout, "the connection is not answered in time", "check the address; a firewall in between may drop the packets", network}
+	case e.Timeout && e.Stage == "call":
+		return Finding{CallTimeout, "the tool did not answer in time" + note(e) + "; whether it ran is not known", "raise call-timeout in Bouncer's settings if the tool needs longer", operator}
+	case e.Timeout:
+		return Finding{NeverAnswers, "the server accepts the connection but does not answer in time" + note(e), "check that the server is alive, and that the port is that of its MCP endpoint", operator}
+	case e.Stage == "call":
+		return Finding{OutcomeUnknown, "the connection broke off before the answer came; whether the tool ran is not known", "look at the server before you repeat the call", operator}
+	}
+	return Finding{StreamCut, "the connection broke off before an answer came", "try again; if it stays, look into the server's log", operator}
+}

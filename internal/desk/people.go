@@ -1,0 +1,246 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"bouncer/internal/signin"
+	"bouncer/internal/store"
+	"bouncer/internal/team"
+)
+
+// How long logins last.
+const (
+	ConsoleLogin = 12 * time.Hour
+	TokenLogin   = 90 * 24 * time.Hour
+)
+
+// ErrWrongPassword is returned for an unknown name as well as for a wrong
+// password, so that names cannot be tried out.
+var ErrWrongPassword = errors.New("the name or the password is wrong")
+
+// WaitError says that a further try has to wait.
+type WaitError struct{ For time.Duration }
+
+func (e *WaitError) Error() string {
+	return fmt.Sprintf("too many failed tries; wait %s", e.For.Round(time.Second))
+}
+
+// FirstAdmin creates the first person, an admin, when there is nobody yet. It
+// returns the one-time password, or "" when there was somebody.
+func (d *Desk) FirstAdmin(ctx context.Context, name string) (string, error) {
+	people, err := d.store.People(ctx)
+	if err != nil || len(people) > 0 {
+		return "", err
+	}
+	if err := team.CheckName("first-admin", name); err != nil {
+		return "", err
+	}
+	password := signin.OneTimePassword()
+	hash, err := d.passwords.Hash(ctx, password)
+	if err != nil {
+		return "", err
+	}
+	p := team.Person{ID: store.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: true, Created: time.Now()}
+	err = d.store.Write(ctx, team.Change{Person: name, What: "person.add", Subject: name, After: "first admin"}, func(tx *store.Tx) error {
+		return tx.AddPerson(p, hash)
+	})
+	return password, err
+}
+
+// SignIn verifies a password and opens a login of the kind console or token.
+// from is the caller's address. Errors are ErrWrongPassword and *WaitError.
+func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from string) (string, team.Person, error) {
+	for _, key := range []string{"name " + name, "from " + from} {
+		if wait := d.brake.Wait(key); wait > 0 {
+			return "", team.Person{}, &WaitError{wait}
+		}
+	}
+	hash, err := d.store.Password(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", team.Person{}, err
+	}
+	ok, err := d.passwords.Verify(ctx, password, hash)
+	if err != nil {
+		return "", team.Person{}, err
+	}
+	if !ok {
+		d.brake.Failed("name " + name)
+		d.brake.Failed("from " + from)
+		return "", team.Person{}, ErrWrongPassword
+	}
+	d.brake.Passed("name " + name)
+	p, err := d.store.PersonByName(ctx, name)
+	if err != nil {
+		return "", p, err
+	}
+	life := TokenLogin
+	if kind == "console" {
+		life = ConsoleLogin
+	}
+	if len(label) > 100 {
+		label = strings.ToValidUTF8(label[:100], "")
+	}
+	token, now := signin.NewToken(signin.LoginPrefix), time.Now()
+	sum := signin.Hash(token)
+	err = d.store.Quietly(ctx, func(tx *store.Tx) error {
+		return tx.AddLogin(sum[:], store.Login{Person: p, Kind: kind, Label: label, Created: now, Expires: now.Add(life)})
+	})
+	return token, p, err
+}
+
+// Who returns the person behind a login token of the given kind.
+func (d *Desk) Who(ctx context.Context, token, kind string) (team.Person, error) {
+	sum := signin.Hash(token)
+	l, err := d.store.LoginByHash(ctx, sum[:], time.Now())
+	if err != nil {
+		return team.Person{}, explain(err, "login", "")
+	}
+	if l.Kind != kind {
+		return team.Person{}, &team.NotFoundError{Kind: "login"}
+	}
+	return l.Person, nil
+}
+
+// SignOut ends a login.
+func (d *Desk) SignOut(ctx context.Context, token string) error {
+	sum := signin.Hash(token)
+	return d.store.Quietly(ctx, func(tx *store.Tx) error { return tx.EndLogin(sum[:]) })
+}
+
+// ChangePassword sets the person's own password. All other logins end.
+func (d *Desk) ChangePassword(ctx context.Context, p team.Person, token, old, fresh string) error {
+	if wait := d.brake.Wait("name " + p.Name); wait > 0 {
+		return &WaitError{wait}
+	}
+	hash, err := d.store.Password(ctx, p.Name)
+	if err != nil {
+		return err
+	}
+	ok, err := d.passwords.Verify(ctx, old, hash)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		d.brake.Failed("name " + p.Name)
+		return &team.FieldError{Field: "old", Why: "is not the present password"}
+	}
+	if err := signin.CheckPassword(p.Name, fresh); err != nil {
+		return &team.FieldError{Field: "new", Why: err.Error()}
+	}
+	if old == fresh {
+		return &team.FieldError{Field: "new", Why: "is the present password; choose another one"}
+	}
+	hash, err = d.passwords.Hash(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	sum := signin.Hash(token)
+	return d.store.Write(ctx, team.Change{Person: p.Name, What: "person.password", Subject: p.Name}, func(tx *store.Tx) error {
+		return tx.SetPassword(p.ID, hash, false, sum[:])
+	})
+}
+
+// People returns everybody.
+func (d *Desk) People(ctx context.Context) ([]team.Person, error) { return d.store.People(ctx) }
+
+// NewPerson is somebody to be added.
+type NewPerson struct {
+	Name     string    `json:"name"`
+	FullName string    `json:"fullName"`
+	Role     team.Role `json:"role" enum:"admin,maintainer,member,auditor"`
+}
+
+// AddPerson adds somebody and returns the one-time password.
+func (d *Desk) AddPerson(ctx context.Context, by team.Person, n NewPerson) (team.Person, string, error) {
+	n.FullName = strings.TrimSpace(n.FullName)
+	if err := team.CheckName("name", n.Name); err != nil {
+		return team.Person{}, "", err
+	}
+	if err := checkFullName(n.FullName); err != nil {
+		return team.Person{}, "", err
+	}
+	if err := checkRole(n.Role); err != nil {
+		return team.Person{}, "", err
+	}
+	password := signin.OneTimePassword()
+	hash, err := d.passwords.Hash(ctx, password)
+	if err != nil {
+		return team.Person{}, "", err
+	}
+	p := team.Person{ID: store.NewID(), Name: n.Name, FullName: n.FullName, Role: n.Role, MustChange: true, Created: time.Now().UTC()}
+	err = d.alter(ctx, by, "person.add", p.Name, "", describePerson(p), "people", func(tx *store.Tx) error {
+		return tx.AddPerson(p, hash)
+	})
+	return p, password, explain(err, "person", p.Name)
+}
+
+// PersonPatch is what can be altered of a person; nil fields stay.
+type PersonPatch struct {
+	FullName *string    `json:"fullName,omitempty"`
+	Role     *team.Role `json:"role,omitempty" enum:"admin,maintainer,member,auditor"`
+}
+
+// UpdatePerson alters a person. The last admin stays one.
+func (d *Desk) UpdatePerson(ctx context.Context, by team.Person, name string, patch PersonPatch) (team.Person, error) {
+	people, err := d.store.People(ctx)
+	if err != nil {
+		return team.Person{}, err
+	}
+	var p team.Person
+	admins := 0
+	for _, q := range people {
+		if q.Name == name {
+			p = q
+		}
+		if q.Role == team.Admin {
+			admins++
+		}
+	}
+	if p.ID == "" {
+		return p, &team.NotFoundError{Kind: "person", Name: name}
+	}
+	before := describePerson(p)
+	if patch.FullName != nil {
+		p.FullName = strings.TrimSpace(*patch.FullName)
+		if err := checkFullName(p.FullName); err != nil {
+			return p, err
+		}
+	}
+	if patch.Role != nil {
+		if err := checkRole(*patch.Role); err != nil {
+			return p, err
+		}
+		if p.Role == team.Admin && *patch.Role != team.Admin && admins == 1 {
+			return p, &team.ConflictError{Field: "role", Why: name + " is the last admin", Hint: "make somebody else an admin first"}
+		}
+		p.Role = *patch.Role
+	}
+	return p, d.alter(ctx, by, "person.update", name, before, describePerson(p), "people", func(tx *store.Tx) error { return tx.SetPerson(p) })
+}
+
+func describePerson(p team.Person) string { return fmt.Sprintf("%s, %s", p.FullName, p.Role) }
+
+func checkFullName(name string) error {
+	if name == "" || len(name) > 100 {
+		return &team.FieldError{Field: "fullName", Why: "must have 1 to 100 characters"}
+	}
+	return nil
+}
+
+func checkRole(r team.Role) error {
+	for _, known := range team.Roles {
+		if r == known {
+			return nil
+		}
+	}
+	return &team.FieldError{Field: "role", Why: fmt.Sprintf("is %q; it must be admin, maintainer, member or auditor", r)}
+}
+
+// Changes returns the newest alterations.
+func (d *Desk) Changes(ctx context.Context, limit int) ([]team.Change, error) {
+	return d.store.Changes(ctx, limit)
+}

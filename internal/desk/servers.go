@@ -1,0 +1,406 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/link"
+	"bouncer/internal/locker"
+	"bouncer/internal/store"
+	"bouncer/internal/team"
+)
+
+// ServerInfo is a server with how it is doing.
+type ServerInfo struct {
+	team.Server
+	Health team.Health `json:"health"`
+}
+
+// ProbeError says why a server was not registered or altered: it could not be
+// reached as described.
+type ProbeError struct {
+	Finding diagnosis.Finding
+	Stages  []team.Stage
+}
+
+func (e *ProbeError) Error() string { return e.Finding.Message }
+
+// Registration is a server to be registered.
+type Registration struct {
+	Name   string
+	URL    string
+	Token  string // "" for none; stored as a secret of its own
+	Secret string // name of a stored secret to give instead
+	Anyway bool   // register even when the server cannot be reached now
+}
+
+// Servers returns every server.
+func (d *Desk) Servers(ctx context.Context) ([]ServerInfo, error) {
+	list, err := d.store.Servers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ServerInfo, 0, len(list))
+	for _, s := range list {
+		out = append(out, d.info(s))
+	}
+	return out, nil
+}
+
+// Server returns one server.
+func (d *Desk) Server(ctx context.Context, name string) (ServerInfo, error) {
+	s, err := d.store.ServerByName(ctx, name)
+	if err != nil {
+		return ServerInfo{}, explain(err, "server", name)
+	}
+	return d.info(s), nil
+}
+
+// ServerTools returns the tools of one server.
+func (d *Desk) ServerTools(ctx context.Context, name string) ([]tools.Tool, error) {
+	s, err := d.store.ServerByName(ctx, name)
+	if err != nil {
+		return nil, explain(err, "server", name)
+	}
+	if k := d.keeper(s.ID); k != nil {
+		return k.Status().List, nil
+	}
+	return d.store.Edition(ctx, s.ID)
+}
+
+func (d *Desk) keeper(id string) *link.Keeper {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if k := d.keepers[id]; k != nil {
+		return k.keeper
+	}
+	return nil
+}
+
+func (d *Desk) info(s team.Server) ServerInfo {
+	if k := d.keeper(s.ID); k != nil {
+		return ServerInfo{s, k.Status().Health}
+	}
+	return ServerInfo{s, team.Health{State: link.Paused}}
+}
+
+// Register reaches the server, lists its tools and registers it. When it cannot
+// be reached the error is a *ProbeError and nothing is registered.
+func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (ServerInfo, error) {
+	if err := team.CheckName("name", r.Name); err != nil {
+		return ServerInfo{}, err
+	}
+	u, err := checkURL(r.URL)
+	if err != nil {
+		return ServerInfo{}, err
+	}
+	if _, err := d.store.ServerByName(ctx, r.Name); err == nil {
+		return ServerInfo{}, explain(store.ErrTaken, "server", r.Name)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return ServerInfo{}, err
+	}
+	if r.Token != "" && r.Secret != "" {
+		return ServerInfo{}, &team.FieldError{Field: "secret", Why: "and token exclude each other; give one of them"}
+	}
+	now := time.Now().UTC()
+	s := team.Server{ID: store.NewID(), Name: r.Name, URL: u, Transport: "streamable-http", Created: now}
+	bearer := locker.Secret{}
+	var add *team.Secret
+	switch {
+	case r.Token != "":
+		if bearer, err = locker.ReadToken(r.Token); err != nil {
+			return ServerInfo{}, &team.FieldError{Field: "token", Why: err.Error()}
+		}
+		add = &team.Secret{ID: store.NewID(), Name: r.Name + "-token", Kind: "bearer", Created: now}
+		s.Secret = add.Name
+	case r.Secret != "":
+		if bearer, err = d.open(ctx, r.Secret); err != nil {
+			return ServerInfo{}, err
+		}
+		s.Secret = r.Secret
+	}
+	l := link.New(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	st := link.Judge(l.Probe(ctx))
+	if st.State != link.Ready && !r.Anyway {
+		l.Close(ctx)
+		return ServerInfo{}, &ProbeError{*st.Finding, st.Stages}
+	}
+	var box locker.Box
+	if add != nil {
+		if box, err = d.keys.Seal(add.ID, bearer); err != nil {
+			l.Close(ctx)
+			return ServerInfo{}, err
+		}
+	}
+	// The link that was probed becomes the one in use.
+	d.mu.Lock()
+	d.keepers[s.ID] = &kept{link.Adopt(d.ctx, l, st, d.keeping()), s.URL, bearer.Reveal()}
+	d.mu.Unlock()
+	err = d.alter(ctx, by, "server.register", s.Name, "", s.URL, "servers", func(tx *store.Tx) error {
+		if add != nil {
+			if err := tx.AddSecret(*add, store.Sealed{KeyID: box.KeyID, DataKey: box.DataKey, Value: box.Value}); err != nil {
+				return explain(err, "secret", add.Name)
+			}
+		}
+		if err := tx.AddServer(s); err != nil {
+			return explain(err, "server", s.Name)
+		}
+		if st.State != link.Ready {
+			return nil
+		}
+		return tx.AddEdition(s.ID, now, st.List)
+	})
+	if err != nil {
+		d.mu.Lock()
+		k := d.keepers[s.ID]
+		delete(d.keepers, s.ID)
+		d.mu.Unlock()
+		if k != nil {
+			k.keeper.Close(ctx)
+		}
+		return ServerInfo{}, err
+	}
+	return d.info(s), nil
+}
+
+// ServerPatch is what can be altered of a server; nil fields stay.
+type ServerPatch struct {
+	URL    *string
+	Paused *bool
+	Token  *string // a new value for its secret; "" is refused
+	Anyway bool    // alter even when the server cannot be reached that way
+}
+
+// UpdateServer alters a server. A new address or token is tried first.
+func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p ServerPatch) (ServerInfo, error) {
+	s, err := d.store.ServerByName(ctx, name)
+	if err != nil {
+		return ServerInfo{}, explain(err, "server", name)
+	}
+	old := s
+	if p.URL != nil {
+		if s.URL, err = checkURL(*p.URL); err != nil {
+			return ServerInfo{}, err
+		}
+	}
+	if p.Paused != nil {
+		s.Paused = *p.Paused
+	}
+	bearer := locker.Secret{}
+	if s.Secret != "" {
+		if bearer, err = d.open(ctx, s.Secret); err != nil {
+			return ServerInfo{}, err
+		}
+	}
+	var write func(*store.Tx) error
+	if p.Token != nil {
+		if bearer, err = locker.ReadToken(*p.Token); err != nil {
+			return ServerInfo{}, &team.FieldError{Field: "token", Why: err.Error()}
+		}
+		if write, err = d.putToken(ctx, &s, bearer); err != nil {
+			return ServerInfo{}, err
+		}
+	}
+	if (p.URL != nil || p.Token != nil) && !p.Anyway {
+		if err := d.try(ctx, s, bearer); err != nil {
+			return ServerInfo{}, err
+		}
+	}
+	err = d.alter(ctx, by, "server.update", name, describe(old), describe(s), "servers", func(tx *store.Tx) error {
+		if write != nil {
+			if err := write(tx); err != nil {
+				return err
+			}
+		}
+		return tx.SetServer(s)
+	})
+	if err != nil {
+		return ServerInfo{}, explain(err, "server", name)
+	}
+	if p.URL != nil || p.Token != nil {
+		return d.CheckServer(ctx, name)
+	}
+	return d.info(s), nil
+}
+
+func describe(s team.Server) string {
+	return fmt.Sprintf("%s, secret %q, paused %v", s.URL, s.Secret, s.Paused)
+}
+
+// putToken prepares the writing of a server's own token: a new secret, or a new
+// value of the one it has.
+func (d *Desk) putToken(ctx context.Context, s *team.Server, bearer locker.Secret) (func(*store.Tx) error, error) {
+	now := time.Now().UTC()
+	if s.Secret == "" {
+		n := team.Secret{ID: store.NewID(), Name: s.Name + "-token", Kind: "bearer", Created: now}
+		box, err := d.seal(n.ID, bearer)
+		s.Secret = n.Name
+		return func(tx *store.Tx) error { return explain(tx.AddSecret(n, box), "secret", n.Name) }, err
+	}
+	k, err := d.secret(ctx, s.Secret)
+	if err != nil {
+		return nil, err
+	}
+	box, err := d.seal(k.ID, bearer)
+	return func(tx *store.Tx) error { return tx.RotateSecret(k.ID, box, now) }, err
+}
+
+// try reaches a server with a credential without keeping the link.
+func (d *Desk) try(ctx context.Context, s team.Server, bearer locker.Secret) error {
+	l := link.New(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	st := link.Judge(l.Probe(ctx))
+	l.Close(ctx)
+	if st.State != link.Ready {
+		return &ProbeError{*st.Finding, st.Stages}
+	}
+	return nil
+}
+
+// CheckServer reaches the server again, from the beginning.
+func (d *Desk) CheckServer(ctx context.Context, name string) (ServerInfo, error) {
+	s, err := d.store.ServerByName(ctx, name)
+	if err != nil {
+		return ServerInfo{}, explain(err, "server", name)
+	}
+	k := d.keeper(s.ID)
+	if k == nil {
+		return ServerInfo{}, &team.ConflictError{Field: "paused", Why: fmt.Sprintf("server %q is paused", name), Hint: "resume it first"}
+	}
+	k.Check(ctx)
+	return d.info(s), nil
+}
+
+// RemoveServer removes a server; its secret stays.
+func (d *Desk) RemoveServer(ctx context.Context, by team.Person, name string) error {
+	s, err := d.store.ServerByName(ctx, name)
+	if err != nil {
+		return explain(err, "server", name)
+	}
+	return explain(d.alter(ctx, by, "server.remove", name, describe(s), "", "servers", func(tx *store.Tx) error { return tx.RemoveServer(s.ID) }), "server", name)
+}
+
+func checkURL(raw string) (string, error) {
+	bad := func(why string) (string, error) { return "", &team.FieldError{Field: "url", Why: why} }
+	if raw == "" {
+		return bad("is missing; give the address of the MCP endpoint, as in https://tools.example/mcp")
+	}
+	if len(raw) > 2000 {
+		return bad("is longer than 2000 characters")
+	}
+	u, err := url.Parse(raw)
+	switch {
+	case err != nil:
+		return bad("is not a URL; it looks like https://tools.example/mcp")
+	case u.Scheme != "http" && u.Scheme != "https":
+		return bad(fmt.Sprintf("has the scheme %q; it must begin with http:// or https://", u.Scheme))
+	case u.Host == "" || u.Hostname() == "":
+		return bad("names no host; it looks like https://tools.example/mcp")
+	case u.User != nil:
+		return bad("holds a user name or password; store the credential as a token instead")
+	case u.Fragment != "":
+		return bad("has a fragment (#...), which is never sent; leave it out")
+	}
+	return u.String(), nil
+}
+
+// Secrets returns every secret, without values.
+func (d *Desk) Secrets(ctx context.Context) ([]team.Secret, error) { return d.store.Secrets(ctx) }
+
+func (d *Desk) secret(ctx context.Context, name string) (team.Secret, error) {
+	list, err := d.store.Secrets(ctx)
+	if err != nil {
+		return team.Secret{}, err
+	}
+	for _, s := range list {
+		if s.Name == name {
+			return s, nil
+		}
+	}
+	return team.Secret{}, &team.NotFoundError{Kind: "secret", Name: name}
+}
+
+func (d *Desk) open(ctx context.Context, name string) (locker.Secret, error) {
+	all, err := d.store.SealedSecrets(ctx)
+	if err != nil {
+		return locker.Secret{}, err
+	}
+	s, ok := all[name]
+	if !ok {
+		return locker.Secret{}, &team.NotFoundError{Kind: "secret", Name: name}
+	}
+	return d.keys.Open(s.SecretID, locker.Box{KeyID: s.KeyID, DataKey: s.DataKey, Value: s.Value})
+}
+
+func (d *Desk) seal(id string, v locker.Secret) (store.Sealed, error) {
+	box, err := d.keys.Seal(id, v)
+	return store.Sealed{KeyID: box.KeyID, DataKey: box.DataKey, Value: box.Value}, err
+}
+
+// AddSecret stores a bearer token under a name.
+func (d *Desk) AddSecret(ctx context.Context, by team.Person, name, value string) (team.Secret, error) {
+	if err := team.CheckName("name", name); err != nil {
+		return team.Secret{}, err
+	}
+	v, err := locker.ReadToken(value)
+	if err != nil {
+		return team.Secret{}, &team.FieldError{Field: "value", Why: err.Error()}
+	}
+	s := team.Secret{ID: store.NewID(), Name: name, Kind: "bearer", UsedBy: []string{}, Created: time.Now().UTC()}
+	box, err := d.seal(s.ID, v)
+	if err != nil {
+		return s, err
+	}
+	err = d.alter(ctx, by, "secret.add", name, "", s.Kind, "secrets", func(tx *store.Tx) error { return tx.AddSecret(s, box) })
+	return s, explain(err, "secret", name)
+}
+
+// RotateSecret replaces a value. It is tried on the servers that are given the
+// secret first, unless anyway is set.
+func (d *Desk) RotateSecret(ctx context.Context, by team.Person, name, value string, anyway bool) (team.Secret, error) {
+	s, err := d.secret(ctx, name)
+	if err != nil {
+		return s, err
+	}
+	v, err := locker.ReadToken(value)
+	if err != nil {
+		return s, &team.FieldError{Field: "value", Why: err.Error()}
+	}
+	for _, server := range s.UsedBy {
+		if anyway {
+			break
+		}
+		srv, err := d.store.ServerByName(ctx, server)
+		if err != nil {
+			return s, explain(err, "server", server)
+		}
+		if err := d.try(ctx, srv, v); err != nil {
+			return s, err
+		}
+	}
+	box, err := d.seal(s.ID, v)
+	if err != nil {
+		return s, err
+	}
+	now := time.Now().UTC()
+	err = d.alter(ctx, by, "secret.rotate", name, "", "", "secrets", func(tx *store.Tx) error { return tx.RotateSecret(s.ID, box, now) })
+	s.Rotated = &now
+	return s, explain(err, "secret", name)
+}
+
+// RemoveSecret removes a secret that no server is given.
+func (d *Desk) RemoveSecret(ctx context.Context, by team.Person, name string) error {
+	s, err := d.secret(ctx, name)
+	if err != nil {
+		return err
+	}
+	err = d.alter(ctx, by, "secret.remove", name, s.Kind, "", "secrets", func(tx *store.Tx) error { return tx.RemoveSecret(s.ID) })
+	if errors.Is(err, store.ErrInUse) {
+		return &team.ConflictError{Field: "name", Why: fmt.Sprintf("secret %q is given to %v", name, s.UsedBy), Hint: "remove those servers, or give them another secret first"}
+	}
+	return explain(err, "secret", name)
+}

@@ -1,0 +1,325 @@
+package link
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/team"
+)
+
+// States of a kept link.
+const (
+	Connecting = "connecting" // next: Ready, Failing
+	Ready      = "ready"      // next: Failing
+	Failing    = "failing"    // next: Ready
+	Paused     = "paused"     // said of a server that has no keeper
+)
+
+// KeeperOptions configure a Keeper.
+type KeeperOptions struct {
+	Log *slog.Logger
+	// Changed is called after every change of state or of the tool list, by one
+	// goroutine at a time and never after Close has returned.
+	Changed func(Status)
+	// Poll is how often the tool list of a server without an event stream is
+	// read again; 0 means one minute.
+	Poll time.Duration
+}
+
+// Status is what a Keeper knows of its server.
+type Status struct {
+	team.Health
+	// List is the tool list in force; it outlives a failure.
+	List []tools.Tool
+}
+
+// Keeper keeps one link alive: it opens it, listens for changes of the tool
+// list, and opens it again after failures, waiting longer each time.
+type Keeper struct {
+	link   *Link
+	o      KeeperOptions
+	cancel context.CancelFunc
+	ended  chan struct{}
+	kick   chan struct{} // capacity 1: look again now
+
+	mu     sync.Mutex
+	status Status
+
+	working sync.Mutex // one probe at a time; guards the order of Changed
+}
+
+const (
+	firstWait   = time.Second
+	longestWait = time.Minute
+)
+
+// Keep starts keeping a link. list is the tool list last recorded, which is in
+// force until the server has answered.
+func Keep(ctx context.Context, l *Link, list []tools.Tool, o KeeperOptions) *Keeper {
+	if o.Poll == 0 {
+		o.Poll = time.Minute
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	k := &Keeper{link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1)}
+	k.status = Status{List: list, Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)}}
+	go k.run(ctx)
+	return k
+}
+
+// Adopt is Keep for a link that was probed already.
+func Adopt(ctx context.Context, l *Link, probed Status, o KeeperOptions) *Keeper {
+	k := Keep(ctx, l, probed.List, o)
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.status = probed
+	return k
+}
+
+// Link returns the link that is kept.
+func (k *Keeper) Link() *Link { return k.link }
+
+// Status returns what is known now.
+func (k *Keeper) Status() Status {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.status
+}
+
+// Check probes the server now and returns the outcome.
+func (k *Keeper) Check(ctx context.Context) Status {
+	k.link.Close(ctx) // from the beginning, so that every step is seen
+	k.probe(ctx)
+	k.nudge()
+	return k.Status()
+}
+
+// Report tells the keeper that a call failed for a reason that lies with the
+// connection, so that the state is true before the next look.
+func (k *Keeper) Report(f diagnosis.Finding) {
+	k.mu.Lock()
+	changed := k.status.State == Ready
+	if changed {
+		k.status.State, k.status.Since = Failing, time.Now().UTC()
+		k.status.Finding = &f
+	}
+	k.mu.Unlock()
+	if changed {
+		k.nudge()
+	}
+}
+
+// Close ends the link and waits for everything it started.
+func (k *Keeper) Close(ctx context.Context) {
+	k.cancel()
+	<-k.ended
+	k.link.Close(ctx)
+}
+
+func (k *Keeper) nudge() {
+	select {
+	case k.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (k *Keeper) run(ctx context.Context) {
+	defer close(k.ended)
+	failures := 0
+	for ctx.Err() == nil {
+		if k.Status().State == Ready {
+			failures = 0
+			k.watch(ctx)
+			if ctx.Err() != nil {
+				return
+			}
+		}
+		k.probe(ctx)
+		if k.Status().State == Ready {
+			continue
+		}
+		wait := min(longestWait, firstWait<<min(failures, 10))
+		failures++
+		wait = wait/2 + rand.N(wait) // so that many links do not knock together
+		select {
+		case <-time.After(wait):
+		case <-k.kick:
+		case <-ctx.Done():
+		}
+	}
+}
+
+func (k *Keeper) probe(ctx context.Context) {
+	k.working.Lock()
+	defer k.working.Unlock()
+	st := Judge(k.link.Probe(ctx))
+	if ctx.Err() != nil {
+		return
+	}
+	k.mu.Lock()
+	old := k.status
+	if st.State == old.State {
+		st.Since = old.Since
+	}
+	if st.State != Ready {
+		// What the server offered last stays in force until it answers again.
+		st.List, st.Tools, st.Edition, st.LeftOut = old.List, old.Tools, old.Edition, old.LeftOut
+		st.Revision, st.ServerName, st.ServerVersion = old.Revision, old.ServerName, old.ServerVersion
+	}
+	if len(st.Stages) == 1 {
+		st.Stages = old.Stages // the session was open: only the list was read again
+	}
+	k.status = st
+	k.mu.Unlock()
+	if st.State != old.State || st.Edition != old.Edition || cause(st) != cause(old) {
+		if st.State != old.State {
+			k.o.Log.Info("server changed its state", "server", k.link.target.Server, "state", st.State, "cause", cause(st))
+		}
+		k.o.Changed(st)
+	}
+}
+
+func cause(s Status) diagnosis.Cause {
+	if s.Finding == nil {
+		return ""
+	}
+	return s.Finding.Cause
+}
+
+// Judge turns the outcome of a probe into a status.
+func Judge(g Greeting, list []tools.Tool, left []string, stages []team.Stage, err error) Status {
+	now := time.Now().UTC()
+	st := Status{List: list, Health: team.Health{
+		State: Ready, Revision: g.Revision, ServerName: g.Name, ServerVersion: g.Version, Tools: len(list), Edition: tools.Digest(list),
+		LeftOut: left, Stages: stages, Since: now, Checked: now,
+	}}
+	if err == nil {
+		return st
+	}
+	st.State = Failing
+	var f *Failure
+	if errors.As(err, &f) {
+		st.Finding = &f.Finding
+	} else {
+		found := diagnosis.Explain(diagnosis.Evidence{Err: err, Timeout: isTimeout(err)})
+		st.Finding = &found
+	}
+	return st
+}
+
+// watch returns when the server should be looked at again: its list changed,
+// its stream ended, the time for polling has come, or somebody asked.
+func (k *Keeper) watch(ctx context.Context) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ended := make(chan bool, 1) // true: worth looking; false: the server has no stream
+	go func() { ended <- k.listen(ctx) }()
+	timer := time.NewTimer(k.o.Poll)
+	defer timer.Stop()
+	for streaming := true; ; {
+		select {
+		case look := <-ended:
+			if look {
+				return
+			}
+			streaming = false
+			ended = nil
+		case <-k.kick:
+			if streaming {
+				cancel()
+				<-ended
+			}
+			return
+		case <-timer.C:
+			if !streaming {
+				return
+			}
+			// With a stream the list is still read again now and then, ten times
+			// less often: some servers forget to tell.
+			timer.Reset(10 * k.o.Poll)
+			if k.quiet(ctx) {
+				continue
+			}
+			cancel()
+			<-ended
+			return
+		case <-ctx.Done():
+			if streaming {
+				<-ended
+			}
+			return
+		}
+	}
+}
+
+// quiet reads the list while the stream stays open and reports whether it is
+// still the same.
+func (k *Keeper) quiet(ctx context.Context) bool {
+	list, _, err := k.link.Tools(ctx)
+	return err == nil && tools.Digest(list) == k.Status().Edition
+}
+
+// listen holds the server's event stream. It returns true when the server
+// should be looked at, false when it has no such stream.
+func (k *Keeper) listen(ctx context.Context) bool {
+	s := k.link.session.Load()
+	if s == nil {
+		return true
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, k.link.target.URL, nil)
+	if err != nil {
+		return false
+	}
+	req.Header = s.header.Clone()
+	req.Header.Set("Accept", "text/event-stream")
+	req.Header.Del("Content-Type")
+	opened := time.Now()
+	res, err := k.link.transport.RoundTrip(req)
+	if err != nil {
+		return pause(ctx, opened)
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusNotFound && s.id != "" {
+		k.link.session.CompareAndSwap(s, nil)
+		return pause(ctx, opened)
+	}
+	if res.StatusCode != http.StatusOK || mediaType(res.Header) != "text/event-stream" {
+		return false
+	}
+	events := wire.NewEventReader(res.Body, k.link.o.MessageLimit)
+	for {
+		ev, err := events.Next()
+		if err != nil {
+			return pause(ctx, opened)
+		}
+		f, err := wire.ReadFrame(ev.Data)
+		if err != nil {
+			continue
+		}
+		switch {
+		case f.Kind == wire.Notification && f.Method == "notifications/tools/list_changed":
+			return true
+		case f.Kind == wire.Request:
+			x := &Exchange{link: k.link, res: res, header: s.header, stage: "stream"}
+			x.refuse(ev.Data, f)
+		}
+	}
+}
+
+// pause keeps a stream that closes at once from being opened again and again.
+func pause(ctx context.Context, opened time.Time) bool {
+	if left := 5*time.Second - time.Since(opened); left > 0 {
+		select {
+		case <-time.After(left):
+		case <-ctx.Done():
+		}
+	}
+	return true
+}

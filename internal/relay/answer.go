@@ -1,0 +1,184 @@
+package relay
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/wire"
+)
+
+var emptyRules = rules.NewSet(nil)
+
+// keepAlive is the time between comments on a silent stream, which keep
+// proxies in between from closing it.
+const keepAlive = 20 * time.Second
+
+// writeLimit is how long one write to an agent may take.
+const writeLimit = 30 * time.Second
+
+// answer is the reply to one request on its way to the agent. It stays a plain
+// JSON reply for as long as the response is all there is to send, and becomes
+// an event stream with the first message before that, or after a while of
+// silence. Its methods are safe for concurrent use.
+type answer struct {
+	w            http.ResponseWriter
+	json, stream bool // what the agent accepts
+	keep         bool // part of a batch: kept instead of written
+
+	mu    sync.Mutex
+	kept  []byte // the kept response
+	rc    *http.ResponseController
+	buf   []byte
+	timer *time.Timer // sends a sign of life
+	begun bool        // the reply is a stream
+	ended bool        // nothing may be written any more
+	err   error       // the first failed write; later ones are skipped
+}
+
+// linger makes the reply send signs of life when nothing else is sent.
+func (a *answer) linger() {
+	if a.keep || !a.stream {
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.timer = time.AfterFunc(quietFor, func() {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if a.ended || a.err != nil {
+			return
+		}
+		a.begin()
+		a.err = send(a.w, a.rc, []byte(": \n\n"))
+		a.timer.Reset(keepAlive)
+	})
+}
+
+// before sends a message that precedes the response. Agents that accept no
+// stream do not get it.
+func (a *answer) before(frame []byte) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.event(frame)
+}
+
+func (a *answer) event(frame []byte) {
+	if a.keep || !a.stream || a.ended || a.err != nil {
+		return
+	}
+	a.begin()
+	a.buf = wire.AppendEvent(a.buf[:0], "", frame)
+	a.err = send(a.w, a.rc, a.buf)
+}
+
+func (a *answer) begin() {
+	if !a.begun {
+		a.begun = true
+		a.rc = http.NewResponseController(a.w)
+		streamHeader(a.w)
+	}
+}
+
+// final sends the response. It is the last message.
+func (a *answer) final(frame []byte) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	switch {
+	case a.keep:
+		a.kept = append([]byte(nil), frame...)
+	case a.err != nil || a.ended:
+	case a.begun || !a.json:
+		a.event(frame)
+	default:
+		a.err = writeJSON(a.w, http.StatusOK, frame)
+	}
+	a.close()
+}
+
+func (a *answer) close() {
+	a.ended = true
+	if a.timer != nil {
+		a.timer.Stop()
+	}
+}
+
+// end sends out what is written, so that what is done afterwards costs the
+// agent nothing. A reply without a response, for a call that the agent
+// cancelled, ends as an empty stream.
+func (a *answer) end() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !a.ended && !a.begun && a.stream {
+		a.begin()
+	}
+	a.close()
+	if a.err == nil {
+		a.err = http.NewResponseController(a.w).Flush()
+	}
+}
+
+func writeJSON(w http.ResponseWriter, status int, body []byte) error {
+	h := w.Header()
+	h["Content-Type"] = contentJSON
+	h["Cache-Control"] = noStore
+	h["Content-Length"] = []string{strconv.Itoa(len(body))}
+	w.WriteHeader(status)
+	_, err := w.Write(body)
+	return err
+}
+
+var (
+	contentJSON = []string{"application/json"}
+	noStore     = []string{"no-store"}
+)
+
+func streamHeader(w http.ResponseWriter) {
+	h := w.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-cache, no-transform")
+	h.Set("X-Accel-Buffering", "no")
+	w.WriteHeader(http.StatusOK)
+}
+
+// send writes and flushes, with a limit on how long a slow reader may hold it.
+func send(w http.ResponseWriter, rc *http.ResponseController, b []byte) error {
+	if err := rc.SetWriteDeadline(time.Now().Add(writeLimit)); err != nil {
+		return err
+	}
+	if _, err := w.Write(b); err != nil {
+		return err
+	}
+	if err := rc.Flush(); err != nil {
+		return err
+	}
+	return rc.SetWriteDeadline(time.Time{})
+}
+
+// accepts reports whether the Accept header allows a media type; a missing
+// header allows every one (RFC 9110, section 12.5.1).
+func accepts(h http.Header, media string) bool {
+	values := h["Accept"]
+	if len(values) == 0 {
+		return media == "application/json"
+	}
+	major, _, _ := strings.Cut(media, "/")
+	for _, v := range values {
+		if strings.Contains(v, media) || strings.Contains(v, "*/*") || strings.Contains(v, major+"/*") {
+			return true
+		}
+	}
+	return false
+}
+
+func jsonBody(h http.Header) bool {
+	ct := h.Get("Content-Type")
+	if ct == "application/json" {
+		return true
+	}
+	media, _, _ := strings.Cut(ct, ";")
+	return strings.EqualFold(strings.TrimSpace(media), "application/json")
+}

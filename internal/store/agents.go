@@ -1,0 +1,105 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"bouncer/internal/team"
+)
+
+const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created,
+	(SELECT count(*) FROM passes x WHERE x.agent = a.id AND x.revoked IS NULL AND x.expires > ?1),
+	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id)
+	FROM agents a LEFT JOIN people p ON p.id = a.owner`
+
+func scanAgent(r scanner) (v team.Agent, err error) {
+	var created int64
+	var seen sql.NullInt64
+	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Passes, &seen)
+	v.Created, v.Seen = fromMS(created), fromNull(seen)
+	return v, err
+}
+
+// Agents returns every agent, by name.
+func (s *Store) Agents(ctx context.Context, now time.Time) ([]team.Agent, error) {
+	return list(ctx, s.read, scanAgent, agentQuery+` ORDER BY a.name`, ms(now))
+}
+
+// AgentByName returns one agent.
+func (s *Store) AgentByName(ctx context.Context, name string, now time.Time) (team.Agent, error) {
+	return first(ctx, s.read, scanAgent, agentQuery+` WHERE a.name = ?2`, ms(now), name)
+}
+
+// AddAgent stores an agent; its owner is named by v.Owner.
+func (t *Tx) AddAgent(v team.Agent) error {
+	return t.exec(`INSERT INTO agents (id, name, kind, owner, paused, created) VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?)`,
+		v.ID, v.Name, v.Kind, v.Owner, v.Paused, ms(v.Created))
+}
+
+// SetAgent replaces what can be altered of an agent.
+func (t *Tx) SetAgent(v team.Agent) error {
+	return t.one(`UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?) WHERE id = ?`,
+		v.Kind, v.Paused, v.Owner, v.ID)
+}
+
+// RemoveAgent removes an agent and its passes.
+func (t *Tx) RemoveAgent(id string) error { return t.one(`DELETE FROM agents WHERE id = ?`, id) }
+
+// StoredPass is a pass with what the door compares.
+type StoredPass struct {
+	team.Pass
+	AgentID string
+	Hash    [32]byte // SHA-256 of the token
+}
+
+func scanPass(r scanner) (v StoredPass, err error) {
+	var created, expires int64
+	var revoked, used sql.NullInt64
+	var hash []byte
+	err = r.Scan(&v.ID, &v.AgentID, &v.Agent, &hash, &v.Label, &v.Hint, &created, &expires, &revoked, &used)
+	copy(v.Hash[:], hash)
+	v.Created, v.Expires, v.Revoked, v.Used = fromMS(created), fromMS(expires), fromNull(revoked), fromNull(used)
+	return v, err
+}
+
+// Passes returns the passes of all agents, newest first.
+func (s *Store) Passes(ctx context.Context) ([]StoredPass, error) {
+	return list(ctx, s.read, scanPass, `SELECT p.id, p.agent, a.name, p.hash, p.label, p.hint, p.created, p.expires, p.revoked, p.used
+		FROM passes p JOIN agents a ON a.id = p.agent ORDER BY p.id DESC`)
+}
+
+// AddPass stores a pass.
+func (t *Tx) AddPass(v StoredPass) error {
+	return t.exec(`INSERT INTO passes (id, agent, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.AgentID, v.Hash[:], v.Label, v.Hint, ms(v.Created), ms(v.Expires))
+}
+
+// RevokePass ends a pass of an agent.
+func (t *Tx) RevokePass(agentID, id string, at time.Time) error {
+	return t.one(`UPDATE passes SET revoked = ? WHERE id = ? AND agent = ? AND revoked IS NULL`, ms(at), id, agentID)
+}
+
+// PassUsed notes when a pass was last shown.
+func (t *Tx) PassUsed(id string, at time.Time) error {
+	return t.exec(`UPDATE passes SET used = ? WHERE id = ?`, ms(at), id)
+}
+
+// Rules returns all rules in the order they were made.
+func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
+	return list(ctx, s.read, func(r scanner) (v team.Rule, err error) {
+		var created int64
+		err = r.Scan(&v.ID, &v.Effect, &v.Agent, &v.Server, &v.Tool, &v.Note, &v.By, &created)
+		v.Created = fromMS(created)
+		return v, err
+	}, `SELECT id, effect, agent, server, tool, note, by_name, created FROM rules ORDER BY id`)
+}
+
+// AddRule stores a rule.
+func (t *Tx) AddRule(v team.Rule) error {
+	return t.exec(`INSERT INTO rules (id, effect, agent, server, tool, note, by_name, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.Effect, v.Agent, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
+}
+
+// RemoveRule removes a rule.
+func (t *Tx) RemoveRule(id string) error { return t.one(`DELETE FROM rules WHERE id = ?`, id) }

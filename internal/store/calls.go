@@ -1,0 +1,185 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+
+	"bouncer/internal/team"
+)
+
+const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+
+// CallKey is the order of a call in the journal: milliseconds since 1970 in the
+// upper 48 bits, a count within the millisecond in the lower 16.
+type CallKey int64
+
+// ULID is the key as people see it: its upper half is the key, its lower half
+// follows from the key.
+func (k CallKey) ULID() string {
+	var u ulid.ULID
+	x := uint64(k)
+	for i := 7; i >= 0; i-- {
+		u[i] = byte(x)
+		x >>= 8
+	}
+	// splitmix64, so that neighbouring ids do not look alike
+	x = uint64(k) + 0x9e3779b97f4a7c15
+	x = (x ^ (x >> 30)) * 0xbf58476d1ce4e5b9
+	x = (x ^ (x >> 27)) * 0x94d049bb133111eb
+	x ^= x >> 31
+	for i := 15; i >= 8; i-- {
+		u[i] = byte(x)
+		x >>= 8
+	}
+	return u.String()
+}
+
+// Time is when the call came in.
+func (k CallKey) Time() time.Time { return fromMS(int64(k) >> 16) }
+
+// ParseCallKey is the inverse of ULID.
+func ParseCallKey(id string) (CallKey, error) {
+	u, err := ulid.ParseStrict(strings.ToUpper(id))
+	if err != nil {
+		return 0, ErrNotFound
+	}
+	var x uint64
+	for _, b := range u[:8] {
+		x = x<<8 | uint64(b)
+	}
+	k := CallKey(x)
+	if k < 0 || k.ULID() != u.String() {
+		return 0, ErrNotFound
+	}
+	return k, nil
+}
+
+// KeyAt is the first key of a millisecond.
+func KeyAt(t time.Time) CallKey { return CallKey(t.UnixMilli() << 16) }
+
+// KeyedCall is a call with its place in the journal.
+type KeyedCall struct {
+	Key CallKey
+	team.Call
+}
+
+// AppendCalls writes calls in one transaction.
+func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		insert := tx.StmtContext(ctx, s.insert)
+		for i := range calls {
+			c := &calls[i]
+			if _, err := insert.ExecContext(ctx, int64(c.Key), c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error,
+				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// LastCallKey is the newest key in the journal, 0 when it is empty.
+func (s *Store) LastCallKey(ctx context.Context) (CallKey, error) {
+	var k sql.NullInt64
+	err := s.read.QueryRowContext(ctx, `SELECT max(id) FROM calls`).Scan(&k)
+	return CallKey(k.Int64), err
+}
+
+// CallFilter selects calls; empty fields select all.
+type CallFilter struct {
+	Agent, Server, Tool, Decision, Outcome, Rule string
+	Owner                                        string // only calls of this person's agents
+	Text                                         string // in the tool name, the error, the arguments or the result
+	Since, Until                                 time.Time
+	Before                                       CallKey // only older ones: for the next page
+	After                                        CallKey // only newer ones: to follow
+	Limit                                        int
+}
+
+func (f CallFilter) where() (string, []any) {
+	terms, args := []string{"1"}, []any{}
+	add := func(term string, arg any) { terms, args = append(terms, term), append(args, arg) }
+	for _, c := range [...]struct{ column, value string }{
+		{"agent", f.Agent}, {"server", f.Server}, {"decision", f.Decision}, {"outcome", f.Outcome}, {"rule", f.Rule}, {"person", f.Owner},
+	} {
+		if c.value != "" {
+			add(c.column+" = ?", c.value)
+		}
+	}
+	if f.Tool != "" {
+		add("tool GLOB ?", f.Tool)
+	}
+	if f.Text != "" {
+		terms = append(terms, `(instr(lower(tool), ?) OR instr(lower(error), ?) OR instr(lower(arguments), ?) OR instr(lower(result), ?))`)
+		t := strings.ToLower(f.Text)
+		args = append(args, t, t, t, t)
+	}
+	if !f.Since.IsZero() {
+		add("id >= ?", int64(KeyAt(f.Since)))
+	}
+	if !f.Until.IsZero() {
+		add("id < ?", int64(KeyAt(f.Until)))
+	}
+	if f.Before != 0 {
+		add("id < ?", int64(f.Before))
+	}
+	if f.After != 0 {
+		add("id > ?", int64(f.After))
+	}
+	return strings.Join(terms, " AND "), args
+}
+
+const callColumns = `id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut`
+
+func scanCall(r scanner, more ...any) (v KeyedCall, err error) {
+	var key int64
+	err = r.Scan(append([]any{&key, &v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.Outcome, &v.Error,
+		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut}, more...)...)
+	v.Key = CallKey(key)
+	v.ID, v.At = v.Key.ULID(), v.Key.Time()
+	return v, err
+}
+
+// Calls returns the newest calls that the filter selects, newest first, without
+// arguments and results; with After set, the oldest of the newer ones.
+func (s *Store) Calls(ctx context.Context, f CallFilter) ([]KeyedCall, error) {
+	where, args := f.where()
+	order := "DESC"
+	if f.After != 0 {
+		order = "ASC"
+	}
+	return list(ctx, s.read, func(r scanner) (KeyedCall, error) { return scanCall(r) },
+		`SELECT `+callColumns+` FROM calls WHERE `+where+` ORDER BY id `+order+` LIMIT ?`, append(args, f.Limit)...)
+}
+
+// CallByKey returns one call in full.
+func (s *Store) CallByKey(ctx context.Context, key CallKey) (KeyedCall, error) {
+	var arguments, result string
+	v, err := first(ctx, s.read, func(r scanner) (KeyedCall, error) { return scanCall(r, &arguments, &result) },
+		`SELECT `+callColumns+`, arguments, result FROM calls WHERE id = ?`, int64(key))
+	v.Arguments, v.Result = arguments, result
+	return v, err
+}
+
+// CallCounts counts the selected calls in equal steps from f.Since on; steps
+// without calls are left out.
+func (s *Store) CallCounts(ctx context.Context, f CallFilter, step time.Duration) ([]team.Bucket, error) {
+	if step < time.Second {
+		return nil, fmt.Errorf("a step of %v is too short", step)
+	}
+	where, args := f.where()
+	from, width := ms(f.Since), step.Milliseconds()
+	return list(ctx, s.read, func(r scanner) (b team.Bucket, err error) {
+		var at int64
+		err = r.Scan(&at, &b.OK, &b.Refused, &b.Failed)
+		b.At = fromMS(from + at*width)
+		return b, err
+	}, fmt.Sprintf(`SELECT ((id >> 16) - %d) / %d, sum(outcome = 'ok'), sum(outcome = 'refused'), sum(outcome NOT IN ('ok', 'refused'))
+		FROM calls WHERE %s GROUP BY 1 ORDER BY 1`, from, width, where), args...)
+}

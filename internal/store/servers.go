@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"bouncer/internal/core/tools"
+	"bouncer/internal/team"
+)
+
+const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created
+	FROM servers s LEFT JOIN secrets k ON k.id = s.secret`
+
+func scanServer(r scanner) (v team.Server, err error) {
+	var created int64
+	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created)
+	v.Created = fromMS(created)
+	return v, err
+}
+
+// Servers returns every registered server, by name.
+func (s *Store) Servers(ctx context.Context) ([]team.Server, error) {
+	return list(ctx, s.read, scanServer, serverQuery+` ORDER BY s.name`)
+}
+
+// ServerByName returns one server.
+func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, error) {
+	return first(ctx, s.read, scanServer, serverQuery+` WHERE s.name = ?`, name)
+}
+
+// AddServer stores a server; its secret is named by v.Secret.
+func (t *Tx) AddServer(v team.Server) error {
+	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created)
+		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?)`,
+		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created))
+}
+
+// SetServer replaces what can be altered of a server.
+func (t *Tx) SetServer(v team.Server) error {
+	return t.one(`UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?) WHERE id = ?`,
+		v.URL, v.Paused, v.Secret, v.ID)
+}
+
+// RemoveServer removes a server and its editions.
+func (t *Tx) RemoveServer(id string) error { return t.one(`DELETE FROM servers WHERE id = ?`, id) }
+
+// Edition returns the newest recorded tool list of a server; none at all is an
+// empty list.
+func (s *Store) Edition(ctx context.Context, serverID string) ([]tools.Tool, error) {
+	raw, err := first(ctx, s.read, func(r scanner) (b []byte, err error) { return b, r.Scan(&b) },
+		`SELECT tools FROM editions WHERE server = ? ORDER BY id DESC LIMIT 1`, serverID)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []tools.Tool
+	if err := json.Unmarshal(raw, &out); err != nil {
+		return nil, fmt.Errorf("read the tool list of server %s: %w", serverID, err)
+	}
+	return out, nil
+}
+
+// maxEditions is how many states of one server's tool list are kept.
+const maxEditions = 200
+
+// AddEdition records a tool list when it differs from the newest one.
+func (t *Tx) AddEdition(serverID string, at time.Time, list []tools.Tool) error {
+	digest := tools.Digest(list)
+	var newest string
+	err := t.tx.QueryRowContext(t.ctx, `SELECT digest FROM editions WHERE server = ? ORDER BY id DESC LIMIT 1`, serverID).Scan(&newest)
+	if err == nil && newest == digest {
+		return nil
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	raw, err := json.Marshal(list)
+	if err != nil {
+		return err
+	}
+	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools) VALUES (?, ?, ?, ?, ?)`, NewID(), serverID, ms(at), digest, raw); err != nil {
+		return err
+	}
+	return t.exec(`DELETE FROM editions WHERE server = ?1 AND id NOT IN (SELECT id FROM editions WHERE server = ?1 ORDER BY id DESC LIMIT ?2)`, serverID, maxEditions)
+}
+
+// Sealed is a secret's value as it lies in the database.
+type Sealed struct {
+	SecretID string
+	KeyID    string // which key of the key set wraps the data key
+	DataKey  []byte // wrapped
+	Value    []byte // encrypted with the data key
+}
+
+// Secrets returns every secret without its value, by name.
+func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
+	out, err := list(ctx, s.read, func(r scanner) (v team.Secret, err error) {
+		var created int64
+		var rotated sql.NullInt64
+		var used string
+		err = r.Scan(&v.ID, &v.Name, &v.Kind, &created, &rotated, &used)
+		v.Created, v.Rotated = fromMS(created), fromNull(rotated)
+		if err == nil {
+			err = json.Unmarshal([]byte(used), &v.UsedBy)
+		}
+		return v, err
+	}, `SELECT k.id, k.name, k.kind, k.created, k.rotated,
+		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id) FROM secrets k ORDER BY k.name`)
+	return out, err
+}
+
+// SealedSecrets returns the encrypted values of all secrets, by name.
+func (s *Store) SealedSecrets(ctx context.Context) (map[string]Sealed, error) {
+	out := map[string]Sealed{}
+	_, err := list(ctx, s.read, func(r scanner) (struct{}, error) {
+		var name string
+		var v Sealed
+		err := r.Scan(&name, &v.SecretID, &v.KeyID, &v.DataKey, &v.Value)
+		out[name] = v
+		return struct{}{}, err
+	}, `SELECT name, id, key_id, data_key, sealed FROM secrets`)
+	return out, err
+}
+
+// AddSecret stores a secret with its sealed value.
+func (t *Tx) AddSecret(v team.Secret, sealed Sealed) error {
+	return t.exec(`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.Name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created))
+}
+
+// RotateSecret replaces the sealed value.
+func (t *Tx) RotateSecret(id string, sealed Sealed, at time.Time) error {
+	return t.one(`UPDATE secrets SET key_id = ?, data_key = ?, sealed = ?, rotated = ? WHERE id = ?`,
+		sealed.KeyID, sealed.DataKey, sealed.Value, ms(at), id)
+}
+
+// RemoveSecret removes a secret; one that a server is given is ErrInUse.
+func (t *Tx) RemoveSecret(id string) error { return t.one(`DELETE FROM secrets WHERE id = ?`, id) }

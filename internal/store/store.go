@@ -1,0 +1,290 @@
+// Package store keeps Bouncer's state in one SQLite database: a single writer
+// connection and a pool of readers, in WAL mode. It owns every SQL statement;
+// its methods are questions and alterations in the team's own words. Every
+// alteration runs inside Write, together with its row in changes.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/oklog/ulid/v2"
+	"modernc.org/sqlite"
+
+	"bouncer/internal/team"
+)
+
+// ErrNotFound is returned when a question has no answer.
+var ErrNotFound = errors.New("not found")
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the database. It is safe for concurrent use.
+type Store struct {
+	read   *sql.DB
+	write  *sql.DB
+	insert *sql.Stmt
+}
+
+// Options tune a Store; the zero value is the default.
+type Options struct {
+	// Durable waits for the disk at every commit, so that a record survives
+	// even a power failure and not only a crash of the process.
+	Durable bool
+}
+
+// NewerError says that the database was written by a later Bouncer.
+type NewerError struct{ Have, Know int }
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("the database has schema %d, and this Bouncer knows schemas up to %d", e.Have, e.Know)
+}
+
+// Open opens or creates the database at path and brings its schema up to date.
+// A database from a later Bouncer is a *NewerError and stays untouched.
+func Open(ctx context.Context, path string, o Options) (*Store, error) {
+	// Create the file ourselves: SQLite would make it readable for others.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Close(); err != nil {
+		return nil, err
+	}
+	sync := "NORMAL"
+	if o.Durable {
+		sync = "FULL"
+	}
+	s := &Store{}
+	if s.write, err = open(path, "foreign_keys(1)", "journal_mode(WAL)", "busy_timeout(5000)", "synchronous("+sync+")", "wal_autocheckpoint(2000)", "cache_size(-16000)"); err != nil {
+		return nil, err
+	}
+	s.write.SetMaxOpenConns(1)
+	if err := s.migrate(ctx); err != nil {
+		return nil, errors.Join(err, s.write.Close())
+	}
+	if s.read, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
+		return nil, errors.Join(err, s.write.Close())
+	}
+	s.read.SetMaxOpenConns(8)
+	s.read.SetMaxIdleConns(4)
+	if s.insert, err = s.write.PrepareContext(ctx, insertCall); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func open(path string, pragmas ...string) (*sql.DB, error) {
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	q := url.Values{"_pragma": pragmas, "_txlock": {"immediate"}}
+	return sql.Open("sqlite", (&url.URL{Scheme: "file", Path: abs, RawQuery: q.Encode()}).String())
+}
+
+// Close ends all connections.
+func (s *Store) Close() error {
+	var errs []error
+	if s.insert != nil {
+		errs = append(errs, s.insert.Close())
+	}
+	if s.read != nil {
+		errs = append(errs, s.read.Close())
+	}
+	return errors.Join(append(errs, s.write.Close())...)
+}
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.read.PingContext(ctx) }
+
+// Check runs SQLite's integrity check and returns its first complaint.
+func (s *Store) Check(ctx context.Context) error {
+	var verdict string
+	if err := s.read.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
+		return err
+	}
+	if verdict != "ok" {
+		return fmt.Errorf("the database is damaged: %s", verdict)
+	}
+	return nil
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	names, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil {
+		return err
+	}
+	sort.Strings(names)
+	var have int
+	if err := s.write.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+		var e *sqlite.Error
+		if errors.As(err, &e) && e.Code()&0xff == 26 { // SQLITE_NOTADB
+			return fmt.Errorf("the file is no database: %w", err)
+		}
+		return err
+	}
+	if have > len(names) {
+		return &NewerError{have, len(names)}
+	}
+	for n := have; n < len(names); n++ {
+		text, err := migrations.ReadFile(names[n])
+		if err != nil {
+			return err
+		}
+		// The number rolls back with the step, so both are there or neither.
+		err = s.inTx(ctx, func(tx *sql.Tx) error {
+			if _, err := tx.ExecContext(ctx, string(text)); err != nil {
+				return err
+			}
+			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", n+1))
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("migration %s: %w", names[n], err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) inTx(ctx context.Context, fn func(*sql.Tx) error) error {
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := fn(tx); err != nil {
+		return errors.Join(err, ignoreDone(tx.Rollback()))
+	}
+	return tx.Commit()
+}
+
+func ignoreDone(err error) error {
+	if errors.Is(err, sql.ErrTxDone) {
+		return nil
+	}
+	return err
+}
+
+// Tx is one alteration of the state.
+type Tx struct {
+	ctx context.Context
+	tx  *sql.Tx
+}
+
+// Write runs fn in a transaction and records the change in it. When fn fails,
+// nothing is altered.
+func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error {
+		t := &Tx{ctx, tx}
+		if err := fn(t); err != nil {
+			return err
+		}
+		return t.exec(`INSERT INTO changes (id, person, what, subject, before, after) VALUES (?, ?, ?, ?, ?, ?)`,
+			NewID(), c.Person, c.What, c.Subject, c.Before, c.After)
+	})
+}
+
+// Quietly runs fn in a transaction without a row in changes: for sessions,
+// editions and times of use, which are not alterations by people.
+func (s *Store) Quietly(ctx context.Context, fn func(*Tx) error) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error { return fn(&Tx{ctx, tx}) })
+}
+
+func (t *Tx) exec(query string, args ...any) error {
+	_, err := t.tx.ExecContext(t.ctx, query, args...)
+	return conflict(err)
+}
+
+// one runs an alteration that must meet exactly one row.
+func (t *Tx) one(query string, args ...any) error {
+	res, err := t.tx.ExecContext(t.ctx, query, args...)
+	if err != nil {
+		return conflict(err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 1 {
+		return err
+	}
+	return ErrNotFound
+}
+
+// ErrTaken is returned when a name is in use already, ErrInUse when a row
+// cannot go because others refer to it.
+var (
+	ErrTaken = errors.New("the name is taken")
+	ErrInUse = errors.New("it is in use")
+)
+
+func conflict(err error) error {
+	var e *sqlite.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code() {
+	case 2067, 1555: // SQLITE_CONSTRAINT_UNIQUE, SQLITE_CONSTRAINT_PRIMARYKEY
+		return fmt.Errorf("%w: %s", ErrTaken, e.Error())
+	case 787: // SQLITE_CONSTRAINT_FOREIGNKEY
+		return fmt.Errorf("%w: %s", ErrInUse, e.Error())
+	}
+	return err
+}
+
+// NewID returns a new ULID.
+func NewID() string { return ulid.Make().String() }
+
+type scanner interface{ Scan(...any) error }
+
+// list collects the rows of a query.
+func list[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
+	rows, err := db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []T{}
+	for rows.Next() {
+		v, err := scan(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, rows.Err()
+}
+
+// first returns the only row of a query, or ErrNotFound.
+func first[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error), query string, args ...any) (T, error) {
+	v, err := scan(db.QueryRowContext(ctx, query, args...))
+	if errors.Is(err, sql.ErrNoRows) {
+		return v, ErrNotFound
+	}
+	return v, err
+}
+
+func ms(t time.Time) int64     { return t.UnixMilli() }
+func fromMS(n int64) time.Time { return time.UnixMilli(n).UTC() }
+func fromNull(n sql.NullInt64) *time.Time {
+	if !n.Valid {
+		return nil
+	}
+	t := fromMS(n.Int64)
+	return &t
+}
+
+func idTime(id string) time.Time {
+	u, err := ulid.ParseStrict(strings.ToUpper(id))
+	if err != nil {
+		return time.Time{}
+	}
+	return ulid.Time(u.Time()).UTC()
+}

@@ -1,0 +1,201 @@
+// Package team holds the nouns of what a team keeps in Bouncer: people, agents
+// and their passes, servers, secrets, rules, and the record of calls and
+// changes. They are plain data, as people and programs are shown them: a secret
+// value, a pass or a password is never a field of any of them.
+package team
+
+import (
+	"fmt"
+	"regexp"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+)
+
+// Role is what a person may do.
+type Role string
+
+// The roles, from the widest to the narrowest.
+const (
+	Admin      Role = "admin"      // everything, people included
+	Maintainer Role = "maintainer" // servers, secrets, rules and all agents
+	Member     Role = "member"     // the own agents and their calls
+	Auditor    Role = "auditor"    // sees everything, alters nothing
+)
+
+// Roles lists every role.
+var Roles = []Role{Admin, Maintainer, Member, Auditor}
+
+// Person is a member of the team.
+type Person struct {
+	ID       string `json:"id"`
+	Name     string `json:"name" doc:"short name, used to sign in"`
+	FullName string `json:"fullName"`
+	Role     Role   `json:"role" enum:"admin,maintainer,member,auditor"`
+	// MustChange is set while the password is a one-time password.
+	MustChange bool      `json:"mustChange" doc:"the password is a one-time password and has to be replaced first"`
+	Created    time.Time `json:"created"`
+}
+
+// Agent is one assistant in use.
+type Agent struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind" doc:"which assistant it is, in a word"`
+	Owner   string     `json:"owner" doc:"name of the person who owns it; empty when the team does"`
+	Paused  bool       `json:"paused"`
+	Created time.Time  `json:"created"`
+	Passes  int        `json:"passes" doc:"how many passes are valid now"`
+	Seen    *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
+}
+
+// Pass is what an agent shows to be let in. The token itself is shown once and
+// kept only as a hash.
+type Pass struct {
+	ID      string     `json:"id"`
+	Agent   string     `json:"agent"`
+	Label   string     `json:"label"`
+	Hint    string     `json:"hint" doc:"the last characters of the token, to tell passes apart"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+	Used    *time.Time `json:"used,omitempty" doc:"when it was last shown"`
+	State   string     `json:"state" enum:"valid,expired,revoked"`
+}
+
+// StateAt tells whether the pass is valid, expired or revoked at a time.
+func (p Pass) StateAt(now time.Time) string {
+	switch {
+	case p.Revoked != nil:
+		return "revoked"
+	case !now.Before(p.Expires):
+		return "expired"
+	}
+	return "valid"
+}
+
+// Server is a tool server that the team registered.
+type Server struct {
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	URL       string    `json:"url"`
+	Transport string    `json:"transport" enum:"streamable-http"`
+	Secret    string    `json:"secret" doc:"name of the secret it is given; empty for none"`
+	Paused    bool      `json:"paused"`
+	Created   time.Time `json:"created"`
+}
+
+// Stage is one timed step of reaching a server.
+type Stage struct {
+	Name   string  `json:"name" enum:"resolve,connect,tls,initialize,tools"`
+	Millis float64 `json:"ms" doc:"how long it took, in milliseconds"`
+	OK     bool    `json:"ok"`
+	Note   string  `json:"note,omitempty"`
+}
+
+// Health is what Bouncer last saw of a server.
+type Health struct {
+	State         string             `json:"state" enum:"connecting,ready,failing,paused"`
+	Revision      string             `json:"revision" doc:"revision of the protocol that was negotiated"`
+	ServerName    string             `json:"serverName"`
+	ServerVersion string             `json:"serverVersion"`
+	Tools         int                `json:"tools"`
+	Edition       string             `json:"edition" doc:"digest of the tool list"`
+	LeftOut       []string           `json:"leftOut,omitempty" doc:"tools that could not be taken, and why"`
+	Finding       *diagnosis.Finding `json:"finding,omitempty" doc:"why it fails, when it does"`
+	Stages        []Stage            `json:"stages,omitempty"`
+	Since         time.Time          `json:"since" doc:"when this state began"`
+	Checked       time.Time          `json:"checked"`
+}
+
+// Secret is a stored credential, without its value.
+type Secret struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind" enum:"bearer"`
+	UsedBy  []string   `json:"usedBy" doc:"servers that are given it"`
+	Created time.Time  `json:"created"`
+	Rotated *time.Time `json:"rotated,omitempty"`
+}
+
+// Rule is a rule with who made it and when.
+type Rule struct {
+	ID      string    `json:"id"`
+	Effect  string    `json:"effect" enum:"admit,refuse"`
+	Agent   string    `json:"agent" doc:"glob over agent names"`
+	Server  string    `json:"server" doc:"glob over server names"`
+	Tool    string    `json:"tool" doc:"glob over the server's own tool names"`
+	Note    string    `json:"note"`
+	By      string    `json:"by" doc:"name of the person who made it"`
+	Created time.Time `json:"created"`
+}
+
+// Call is one record of the journal.
+type Call struct {
+	ID        string    `json:"id"`
+	At        time.Time `json:"at"`
+	Agent     string    `json:"agent"`
+	Person    string    `json:"person" doc:"owner of the agent; empty when the team owns it"`
+	Server    string    `json:"server"`
+	Tool      string    `json:"tool" doc:"the server's own name of the tool"`
+	Decision  string    `json:"decision" enum:"admit,refuse"`
+	Rule      string    `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
+	Outcome   string    `json:"outcome" enum:"ok,tool-error,error,refused,cancelled,timeout,unreachable"`
+	Error     string    `json:"error,omitempty"`
+	Micros    int64     `json:"us" doc:"how long it took at the door, in microseconds"`
+	BytesIn   int       `json:"bytesIn" doc:"size of the arguments"`
+	BytesOut  int       `json:"bytesOut" doc:"size of the answer"`
+	Session   string    `json:"session,omitempty"`
+	Arguments string    `json:"arguments,omitempty" doc:"masked and bounded; only in a single call"`
+	Result    string    `json:"result,omitempty" doc:"masked and bounded; only in a single call"`
+	Cut       bool      `json:"cut,omitempty" doc:"arguments or result are longer than what is kept"`
+}
+
+// Outcomes lists what can become of a call.
+var Outcomes = []string{"ok", "tool-error", "error", "refused", "cancelled", "timeout", "unreachable"}
+
+// Bucket is a count of calls within one step of time.
+type Bucket struct {
+	At      time.Time `json:"at"`
+	OK      int       `json:"ok"`
+	Refused int       `json:"refused"`
+	Failed  int       `json:"failed"`
+}
+
+// Change is one recorded alteration of Bouncer's own state.
+type Change struct {
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"`
+	Person  string    `json:"person"`
+	What    string    `json:"what" doc:"noun and verb, as in server.register"`
+	Subject string    `json:"subject"`
+	Before  string    `json:"before,omitempty"`
+	After   string    `json:"after,omitempty"`
+}
+
+// FieldError names the field of an input that cannot be accepted, and the fix.
+type FieldError struct{ Field, Why string }
+
+func (e *FieldError) Error() string { return e.Field + " " + e.Why }
+
+// NotFoundError says that nothing of that kind has that name.
+type NotFoundError struct{ Kind, Name string }
+
+func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
+
+// ConflictError says why a change clashes with what is there, and what helps.
+type ConflictError struct{ Field, Why, Hint string }
+
+func (e *ConflictError) Error() string { return e.Why }
+
+var nameRE = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
+
+// CheckName reports whether a name that people type is acceptable: 1 to 32
+// lower-case letters, digits and single dashes inside. The error is a
+// *FieldError for the given field.
+func CheckName(field, name string) error {
+	if !nameRE.MatchString(name) {
+		return &FieldError{field, fmt.Sprintf("is %q; names are 1 to 32 lower-case letters, digits and dashes, and begin and end with a letter or digit", name)}
+	}
+	return nil
+}
