@@ -3,9 +3,11 @@ module bouncer
 go 1.26.8
 
 require (
+	github.com/chromedp/chromedp v0.23.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/oklog/ulid/v2 v2.1.2
 	github.com/pmezard/go-difflib v1.0.0
+	github.com/stretchr/testify v1.12.1
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0
@@ -13,7 +15,9 @@ require (
 )
 
 require (
+	github.com/chromedp/cdproto v0.159.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/mattn/go-isatty v0.0.24 // indirect
 	github.com/ncruces/go-strftime v1.1.0 // indirect

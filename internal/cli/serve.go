@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"runtime/debug"
 
 	"bouncer/internal/app"
 )
@@ -53,6 +54,11 @@ func serve(ctx context.Context, t *task, values map[string]string, config string
 	}
 	if err != nil {
 		return err
+	}
+	// The live heap is small and most garbage is short-lived: collecting it four
+	// times less often costs a few megabytes and saves a tenth of the CPU.
+	if t.Getenv("GOGC") == "" {
+		debug.SetGCPercent(400)
 	}
 	svc, err := app.Start(ctx, s, t.Err)
 	var start *app.StartError

@@ -53,6 +53,12 @@ async function revoke(p: api.Pass) {
   const ok = await confirmed('Revoke this pass?', `The next call with the pass ending in ${p.hint} is refused.`, 'Revoke')
   if (ok && (await attempt(() => api.revokePass(props.name, p.id)))) void passes.load()
 }
+// A refusal wins over any admission, so where a rule refuses, that rule is what
+// has to be looked at.
+function step(r: api.ReachedTool): 'rule' | 'admit' | 'refuse' {
+  if (r.admitted) return 'refuse'
+  return r.rule ? 'rule' : 'admit'
+}
 function ruled() {
   preset.value = undefined
   void reach.load()
@@ -96,7 +102,11 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <td><span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span></td>
             <td><span :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span></td>
             <td class="soft">{{ r.why }}</td>
-            <td v-if="mayKeep"><button class="plain" type="button" :aria-label="`${r.admitted ? 'Refuse' : 'Admit'} ${r.tool}`" @click="propose(r, r.admitted ? 'refuse' : 'admit')">{{ r.admitted ? 'Refuse' : 'Admit' }}</button></td>
+            <td v-if="mayKeep">
+              <RouterLink v-if="step(r) === 'rule'" :to="{ path: '/rules', query: { rule: r.rule } }" :aria-label="`The rule that refuses ${r.tool}`">See rule</RouterLink>
+              <button v-else-if="step(r) === 'admit'" class="plain" type="button" :aria-label="`Admit ${r.tool}`" @click="propose(r, 'admit')">Admit</button>
+              <button v-else class="plain" type="button" :aria-label="`Refuse ${r.tool}`" @click="propose(r, 'refuse')">Refuse</button>
+            </td>
           </tr>
         </tbody>
       </table>

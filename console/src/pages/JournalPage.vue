@@ -102,10 +102,10 @@ function hold() {
     <h1>Journal</h1>
     <span class="soft">Every call, admitted or refused, as it happens.</span>
     <div class="grow" />
+    <ElSelect v-model="span" class="span" aria-label="Time shown in the chart"><ElOption v-for="(s, i) in steps" :key="s.text" :value="i" :label="s.text" /></ElSelect>
     <ElButton :aria-pressed="held" @click="hold">{{ holdText }}</ElButton>
   </div>
   <section class="sheet pad chartbox">
-    <ElSelect v-model="span" class="span" size="small" aria-label="Time shown in the chart"><ElOption v-for="(s, i) in steps" :key="s.text" :value="i" :label="s.text" /></ElSelect>
     <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
   </section>
   <div class="bar">
@@ -142,14 +142,9 @@ function hold() {
 <style scoped>
 .chartbox {
   margin-bottom: 12px;
-  position: relative;
 }
 .span {
-  position: absolute;
-  right: 14px;
-  top: 8px;
-  width: 130px;
-  z-index: 1;
+  width: 140px;
 }
 .pick {
   width: 160px;

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ElButton, ElInput } from 'element-plus'
 import { computed, onMounted, ref } from 'vue'
+import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ListFrame from '../parts/ListFrame.vue'
 import RuleDialog from '../parts/RuleDialog.vue'
@@ -12,7 +13,7 @@ import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { mayKeep } = useSession()
-const filter = ref('')
+const filter = ref(String(useRoute().query.rule ?? ''))
 const adding = ref(false)
 const { data, error, loading, load } = useResource(() => api.rules())
 onMounted(load)
@@ -45,7 +46,7 @@ function added() {
       <p v-if="mayKeep"><button class="plain" type="button" @click="adding = true">Add the first rule</button>, or admit single tools on an agent's page.</p>
     </template>
     <table class="list">
-      <colgroup><col style="width: 9%" /><col style="width: 14%" /><col style="width: 12%" /><col style="width: 14%" /><col /><col style="width: 8%" /><col style="width: 10%" /><col v-if="mayKeep" style="width: 84px" /></colgroup>
+      <colgroup><col style="width: 9%" /><col style="width: 14%" /><col style="width: 12%" /><col style="width: 14%" /><col /><col style="width: 8%" /><col style="width: 12%" /><col v-if="mayKeep" style="width: 84px" /></colgroup>
       <thead><tr><th>Effect</th><th>Agents</th><th>Servers</th><th>Tools</th><th>Why</th><th>By</th><th>Since</th><th v-if="mayKeep"></th></tr></thead>
       <tbody>
         <tr v-for="r in shown" :key="r.id">

@@ -8,7 +8,7 @@ import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
-import { ago, fullMoment } from '../use/format'
+import { fullMoment, moment } from '../use/format'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -73,7 +73,7 @@ function changed() {
     <div v-if="s.health.finding" class="finding" role="status">
       <strong>{{ s.health.finding.message }}</strong>
       <div>What helps: {{ s.health.finding.remedy }}</div>
-      <div class="soft">Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · {{ s.health.state }} since {{ ago(s.health.since) }}. Agents keep the last known tools; their calls are told this reason.</div>
+      <div class="soft">Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}. Agents keep the last known tools; their calls are told this reason.</div>
     </div>
     <div class="cards">
       <section class="sheet pad">

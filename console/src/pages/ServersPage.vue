@@ -6,7 +6,7 @@ import * as api from '../api'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
-import { ago } from '../use/format'
+import { moment } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -52,7 +52,7 @@ function registered(s: api.Server) {
           <td class="num">{{ s.health.tools }}</td>
           <td>{{ s.health.revision || '–' }}</td>
           <td class="mono">{{ s.url }}</td>
-          <td><span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft">{{ s.health.serverName }} {{ s.health.serverVersion }}, {{ s.health.state }} since {{ ago(s.health.since) }}</span></td>
+          <td><span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft">{{ s.health.serverName }} {{ s.health.serverVersion }}, since {{ moment(s.health.since) }}</span></td>
         </tr>
       </tbody>
     </table>

@@ -12,9 +12,23 @@ const backFns = new Set<() => void>()
 let source: EventSource | null = null
 let retry = 0
 
-/** openLive listens to the service's events; closeLive ends it. */
+let wanted = false
+
+/** openLive listens to the service's events while the page can be seen; closeLive ends it. */
 export function openLive() {
-  if (source) return
+  wanted = true
+  connect()
+}
+
+// A browser opens few connections to one address. Pages that nobody looks at,
+// in other tabs or in the history, must not hold them.
+document.addEventListener('visibilitychange', () => (document.hidden ? disconnect() : connect()))
+window.addEventListener('pagehide', disconnect)
+window.addEventListener('pageshow', connect)
+
+function connect() {
+  if (!wanted || source || document.hidden) return
+  window.clearTimeout(retry)
   source = new EventSource('/api/events')
   source.addEventListener('open', () => {
     // Something may have been missed while there was no stream.
@@ -25,7 +39,7 @@ export function openLive() {
     connected.value = false
     if (source?.readyState === EventSource.CLOSED) {
       source = null
-      retry = window.setTimeout(openLive, 3000)
+      retry = window.setTimeout(connect, 3000)
     }
   })
   source.addEventListener('changed', (e) => {
@@ -39,6 +53,11 @@ export function openLive() {
 }
 
 export function closeLive() {
+  wanted = false
+  disconnect()
+}
+
+function disconnect() {
   window.clearTimeout(retry)
   source?.close()
   source = null

@@ -70,7 +70,11 @@ func Put(src []byte, name string, e Entry) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		return append(bytes.Clone(src), body+"\n"...), nil
+		out := bytes.Clone(src)
+		if bytes.Contains(src, []byte("/")) && !bytes.HasSuffix(src, []byte("\n")) {
+			out = append(out, '\n') // or the object would become part of a comment
+		}
+		return append(out, body+"\n"...), nil
 	}
 	nl, unit := r.style(root)
 	servers, ok, err := r.servers(root)
@@ -86,6 +90,10 @@ func Put(src []byte, name string, e Entry) ([]byte, error) {
 	}
 	if !ok {
 		return r.add(servers, name, e, nl, unit)
+	}
+	if !r.ownLine(old.key) && !bytes.Contains(src[old.start:old.end], []byte("\n")) {
+		raw, err := json.Marshal(e)
+		return replace(src, old.start, old.end, string(raw)), err
 	}
 	body, err := render(e, r.indent(old.key), unit, nl)
 	if err != nil {

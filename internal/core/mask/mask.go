@@ -8,7 +8,6 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"net/url"
-	"regexp"
 	"sort"
 	"strings"
 )
@@ -23,22 +22,25 @@ const minValue = 6
 // Masker replaces secrets. It is immutable and safe for concurrent use; the
 // nil Masker masks by form only.
 type Masker struct {
-	values  []string // longest first, so that a value inside another never wins
-	first   [256]bool
+	// values holds the spellings by their first two bytes, longest first, so that
+	// a value inside another never wins. pairs has a bit for each such two bytes.
+	values  map[uint16][]string
+	pairs   [1 << 10]uint64
 	longest int
 }
 
 // New returns a Masker for the given secret values.
 func New(values []string) *Masker {
-	m := &Masker{}
+	m := &Masker{values: map[uint16][]string{}}
 	seen := map[string]bool{}
 	add := func(v string) {
 		if len(v) < minValue || seen[v] {
 			return
 		}
 		seen[v] = true
-		m.values = append(m.values, v)
-		m.first[v[0]] = true
+		p := pair(v, 0)
+		m.values[p] = append(m.values[p], v)
+		m.pairs[p>>6] |= 1 << (p & 63)
 		m.longest = max(m.longest, len(v))
 	}
 	for _, v := range values {
@@ -55,9 +57,13 @@ func New(values []string) *Masker {
 			add(enc.EncodeToString([]byte(v)))
 		}
 	}
-	sort.Slice(m.values, func(i, j int) bool { return len(m.values[i]) > len(m.values[j]) })
+	for _, list := range m.values {
+		sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
+	}
 	return m
 }
+
+func pair(s string, i int) uint16 { return uint16(s[i])<<8 | uint16(s[i+1]) }
 
 // Longest is the length in bytes of the longest spelling that is known. Text
 // that is going to be cut must be masked with this much more behind the cut.
@@ -68,9 +74,6 @@ func (m *Masker) Longest() int {
 	return m.longest
 }
 
-// Text returns s with every known value and every tell-tale form masked.
-func (m *Masker) Text(s string) string { return byForm(m.byValue(s)) }
-
 // Cut masks b and cuts the outcome to limit bytes; cut tells whether something
 // was left out. Only as much of b is looked at as can matter.
 func (m *Masker) Cut(b []byte, limit int) (text string, cut bool) {
@@ -79,29 +82,37 @@ func (m *Masker) Cut(b []byte, limit int) (text string, cut bool) {
 	}
 	text = m.Text(string(b))
 	if len(text) > limit {
-		text, cut = strings.ToValidUTF8(text[:limit], ""), true
+		text, cut = text[:limit], true
 	}
-	return text, cut
+	return strings.ToValidUTF8(text, ""), cut
 }
 
-func (m *Masker) byValue(s string) string {
-	if m == nil || len(m.values) == 0 {
-		return s
-	}
+// Text returns s with every known value and every tell-tale form masked. It is
+// one pass over s: the journal sends every body through here.
+func (m *Masker) Text(s string) string {
 	var out strings.Builder
 	done := 0
-	for i := 0; i < len(s); i++ {
-		if !m.first[s[i]] {
-			continue
-		}
-		for _, v := range m.values {
-			if v[0] == s[i] && strings.HasPrefix(s[i:], v) {
-				out.WriteString(s[done:i])
-				out.WriteString(Mark)
-				i += len(v) - 1
-				done = i + 1
-				break
+	for i := 0; i+1 < len(s); i++ {
+		from, to := 0, 0
+		if m != nil {
+			if p := pair(s, i); m.pairs[p>>6]&(1<<(p&63)) != 0 {
+				from, to = m.value(s, i, p)
 			}
+		}
+		if to == 0 {
+			switch s[i] {
+			case 'b', 'B':
+				from, to = scheme(s, i)
+			case 'e':
+				from, to = webToken(s, i)
+			case '"':
+				from, to = member(s, i)
+			}
+		}
+		if to > from && from >= done {
+			out.WriteString(s[done:from])
+			out.WriteString(Mark)
+			done, i = to, to-1
 		}
 	}
 	if done == 0 {
@@ -111,33 +122,111 @@ func (m *Masker) byValue(s string) string {
 	return out.String()
 }
 
-// Each form keeps its first group and masks the second.
-var forms = []struct {
-	hint []string // one of these must be in the lower-cased text
-	re   *regexp.Regexp
-}{
-	{[]string{"bearer", "basic"}, regexp.MustCompile(`(?i)(\b(?:bearer|basic)\s+)([A-Za-z0-9._~+/=-]{8,})`)},
-	{[]string{"bnp_"}, regexp.MustCompile(`()(\bbnp_[A-Za-z0-9_-]{20,})`)},
-	{[]string{"bnt_"}, regexp.MustCompile(`()(\bbnt_[A-Za-z0-9_-]{20,})`)},
-	{[]string{"eyj"}, regexp.MustCompile(`()(\beyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*)`)},
-	{[]string{"password", "secret", "token", "api_key", "apikey", "api-key", "authorization"},
-		regexp.MustCompile(`(?i)("[a-z0-9_-]*(?:password|secret|access_token|refresh_token|id_token|api_?-?key|authorization)"\s*:\s*")([^"\\]{4,})`)},
-}
-
-func byForm(s string) string {
-	lower := ""
-	for _, f := range forms {
-		if lower == "" {
-			lower = strings.ToLower(s)
-		}
-		for _, h := range f.hint {
-			if strings.Contains(lower, h) {
-				if masked := f.re.ReplaceAllString(s, "${1}"+Mark); masked != s {
-					s, lower = masked, ""
-				}
-				break
-			}
+func (m *Masker) value(s string, i int, p uint16) (from, to int) {
+	for _, v := range m.values[p] {
+		if strings.HasPrefix(s[i:], v) {
+			return i, i + len(v)
 		}
 	}
-	return s
+	return 0, 0
+}
+
+// scheme finds what follows the words bearer and basic, and the tokens that
+// Bouncer itself hands out.
+func scheme(s string, i int) (from, to int) {
+	if strings.HasPrefix(s[i:], "bnp_") || strings.HasPrefix(s[i:], "bnt_") {
+		return run(s, i, i+4, 20)
+	}
+	if i > 0 && isToken(s[i-1]) {
+		return 0, 0
+	}
+	for _, word := range [...]string{"bearer ", "basic "} {
+		if len(s)-i > len(word) && strings.EqualFold(s[i:i+len(word)], word) {
+			at := i + len(word)
+			for at < len(s) && s[at] == ' ' {
+				at++
+			}
+			return run(s, at, at, 8)
+		}
+	}
+	return 0, 0
+}
+
+// webToken finds a JSON Web Token (RFC 7519): three parts, the first of which
+// begins with the base 64 of {".
+func webToken(s string, i int) (from, to int) {
+	if !strings.HasPrefix(s[i:], "eyJ") {
+		return 0, 0
+	}
+	if _, to = run(s, i, i+3, 16); strings.Count(s[i:max(i, to)], ".") >= 2 {
+		return i, to
+	}
+	return 0, 0
+}
+
+// run returns the run of token characters from at on, with what stands from
+// start on, if it is at least low long.
+func run(s string, start, at, low int) (from, to int) {
+	end := at
+	for end < len(s) && isToken(s[end]) {
+		end++
+	}
+	if end-at < low {
+		return 0, 0
+	}
+	return start, end
+}
+
+func isToken(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' || c == '~' || c == '+' || c == '/' || c == '='
+}
+
+// telling are the ends of member names whose values are credentials.
+var telling = [...]string{"password", "secret", "access_token", "refresh_token", "id_token", "apikey", "api_key", "api-key", "authorization", "accesstoken", "refreshtoken"}
+
+// member finds the value of a JSON member with a telling name, also where the
+// JSON is itself the text of a JSON string. s[i] is the quote that ends the name.
+func member(s string, i int) (from, to int) {
+	at := i + 1
+	for at < len(s) && s[at] == ' ' {
+		at++
+	}
+	if at >= len(s) || s[at] != ':' {
+		return 0, 0
+	}
+	end := i
+	escaped := end > 0 && s[end-1] == '\\'
+	if escaped {
+		end--
+	}
+	name := s[max(0, end-64):end]
+	if q := strings.LastIndexByte(name, '"'); q >= 0 {
+		name = name[q+1:]
+	}
+	name = strings.ToLower(name)
+	told := false
+	for _, t := range telling {
+		told = told || strings.HasSuffix(name, t)
+	}
+	if !told {
+		return 0, 0
+	}
+	for at++; at < len(s) && s[at] == ' '; at++ {
+	}
+	quote := `"`
+	if escaped {
+		quote = `\"`
+	}
+	if !strings.HasPrefix(s[at:], quote) {
+		return 0, 0
+	}
+	at += len(quote)
+	n := strings.Index(s[at:], quote)
+	if n < 0 {
+		n = len(s) - at // cut off in the middle: all of it
+	}
+	if n < 4 {
+		return 0, 0
+	}
+	return at, at + n
 }

@@ -109,7 +109,7 @@ func readEnvelope(b []byte, i int) (Frame, int, error) {
 			return 0, err
 		}
 		var to int
-		if n == 4 && b[from] == '{' {
+		if n == 4 && from < len(b) && b[from] == '{' {
 			to, err = eachMember(b, from, 1, func(key Span, from int) (int, error) {
 				to, err := skipValue(b, from, 2)
 				if err == nil && b[from] == 't' && keyText(b, key) == "isError" {

@@ -1,0 +1,53 @@
+// Command bench measures what Bouncer costs, as ratios against a bare reverse
+// proxy in front of the same upstream, interleaved in one run. See README.md.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"time"
+)
+
+func main() {
+	if len(os.Args) > 1 && os.Args[1] == "upstream" {
+		serveUpstream(os.Args[2:])
+		return
+	}
+	if len(os.Args) > 1 && os.Args[1] == "proxy" {
+		serveProxy(os.Args[2:])
+		return
+	}
+	rounds := flag.Int("rounds", 5, "interleaved rounds of each measurement")
+	span := flag.Duration("span", 1200*time.Millisecond, "how long one round lasts")
+	sessions := flag.Int("sessions", 1000, "open sessions for the memory measurement")
+	bouncer := flag.String("bouncer", "bin/bouncer", "the binary to measure")
+	journal := flag.String("journal", "normal", "the journal's mode")
+	keep := flag.String("keep", "", "`dir` that keeps the service's data; a temporary one if left out")
+	sizes := flag.String("sizes", "200,16384", "bytes of the arguments, separated by commas")
+	callers := flag.String("callers", "1,16,64", "numbers of callers, separated by commas")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := run(ctx, options{*rounds, *span, *sessions, *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func numbers(list string) []int {
+	var out []int
+	for _, f := range strings.Split(list, ",") {
+		n, err := strconv.Atoi(f)
+		if err != nil || n < 1 {
+			fmt.Fprintf(os.Stderr, "bench: %q is no list of numbers\n", list)
+			os.Exit(2)
+		}
+		out = append(out, n)
+	}
+	return out
+}

@@ -1,0 +1,265 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+type options struct {
+	rounds   int
+	span     time.Duration
+	sessions int
+	bouncer  string
+	journal  string
+	keep     string
+	sizes    []int // bytes of the arguments
+	callers  []int
+}
+
+// way is one of the ways to the upstream that are compared.
+type way struct {
+	name    string
+	url     string
+	tool    string
+	headers http.Header
+	proc    *process // nil when there is nothing in between
+}
+
+// sample is the outcome of all rounds of one way in one setting.
+type sample struct {
+	calls  int
+	span   time.Duration
+	cpu    time.Duration
+	times  []time.Duration
+	wrong  int
+	failed int
+}
+
+func run(ctx context.Context, o options) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	dir := o.keep
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "bench"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+	}
+	up, px := freePort(), freePort()
+	upstream, _, err := start(self, "upstream", up)
+	if err != nil {
+		return err
+	}
+	defer upstream.stop()
+	proxy, _, err := start(self, "proxy", px, "http://"+up)
+	if err != nil {
+		return err
+	}
+	defer proxy.stop()
+	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	plain := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Mcp-Session-Id": {"bench"}}
+	ours := plain.Clone()
+	ours.Set("Authorization", "Bearer "+pass)
+	if err := openSession(ctx, base+"/mcp", ours); err != nil {
+		return err
+	}
+	ways := []*way{
+		{"direct", "http://" + up + "/mcp", "echo", plain, nil},
+		{"reverse proxy", "http://" + px + "/mcp", "echo", plain, proxy},
+		{"bouncer", base + "/mcp", "echo__echo", ours, service},
+	}
+	fmt.Printf("tools/call, journal %s, %d rounds of %v each, interleaved; every reply's id and text is checked\n\n", o.journal, o.rounds, o.span)
+	fmt.Printf("%8s %8s  %-14s %10s %9s %9s %12s  %s\n", "args", "callers", "way", "calls/s", "p50", "p99", "CPU/call", "against the reverse proxy: CPU, p50")
+	for _, size := range o.sizes {
+		for _, callers := range o.callers {
+			if err := compare(ctx, o, ways, size, callers); err != nil {
+				return err
+			}
+		}
+	}
+	return idle(ctx, o, up)
+}
+
+func compare(ctx context.Context, o options, ways []*way, size, callers int) error {
+	out := make([]sample, len(ways))
+	for i, w := range ways { // warm up
+		if err := load(ctx, w, size, callers, 200*time.Millisecond, &out[i]); err != nil {
+			return err
+		}
+		out[i] = sample{}
+	}
+	for range o.rounds {
+		for i, w := range ways {
+			if err := load(ctx, w, size, callers, o.span, &out[i]); err != nil {
+				return err
+			}
+		}
+	}
+	proxyCPU := out[1].cpu / time.Duration(max(1, out[1].calls))
+	proxyP50 := quantile(out[1].times, 0.5)
+	for i, w := range ways {
+		s := &out[i]
+		cpu := s.cpu / time.Duration(max(1, s.calls))
+		ratio := ""
+		if i == 2 {
+			ratio = fmt.Sprintf("%.2f, %.2f", float64(cpu)/float64(proxyCPU), float64(quantile(s.times, 0.5))/float64(proxyP50))
+		}
+		if s.wrong+s.failed > 0 {
+			ratio += fmt.Sprintf("  WRONG %d FAILED %d", s.wrong, s.failed)
+		}
+		fmt.Printf("%8d %8d  %-14s %10.0f %9v %9v %12v  %s\n", size, callers, w.name, float64(s.calls)/s.span.Seconds(), quantile(s.times, 0.5).Round(time.Microsecond), quantile(s.times, 0.99).Round(time.Microsecond), cpu.Round(100*time.Nanosecond), ratio)
+		if s.wrong+s.failed > 0 {
+			return errors.New("answers were wrong or missing")
+		}
+	}
+	fmt.Println()
+	return nil
+}
+
+func quantile(times []time.Duration, q float64) time.Duration {
+	if len(times) == 0 {
+		return 0
+	}
+	slices.Sort(times)
+	return times[int(float64(len(times)-1)*q)]
+}
+
+var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256, DisableCompression: true}}
+
+// load makes calls for a while and adds what came of it to s.
+func load(ctx context.Context, w *way, size, callers int, span time.Duration, s *sample) error {
+	text := strings.Repeat("abcdefgh ", size/9+1)[:size]
+	before := time.Duration(0)
+	if w.proc != nil {
+		before = w.proc.cpu()
+	}
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	began := time.Now()
+	for c := range callers {
+		wait.Go(func() {
+			times, wrong, failed := []time.Duration{}, 0, 0
+			for n := 0; time.Since(began) < span && ctx.Err() == nil; n++ {
+				id := strconv.Itoa(c*1_000_000 + n)
+				mark := text[:size-len(id)] + id
+				body := `{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{"name":"` + w.tool + `","arguments":{"text":"` + mark + `"}}}`
+				at := time.Now()
+				reply, err := post(ctx, w.url, w.headers, body)
+				times = append(times, time.Since(at))
+				switch {
+				case err != nil:
+					failed++
+				case !bytes.HasPrefix(reply, []byte(`{"jsonrpc":"2.0","id":`+id+`,`)) || !bytes.Contains(reply, []byte(`"`+mark+`"`)):
+					wrong++
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			s.times, s.calls, s.wrong, s.failed = append(s.times, times...), s.calls+len(times), s.wrong+wrong, s.failed+failed
+		})
+	}
+	wait.Wait()
+	s.span += time.Since(began)
+	if w.proc != nil {
+		// What is written behind the answer is part of the cost.
+		time.Sleep(150 * time.Millisecond)
+		s.cpu += w.proc.cpu() - before
+	}
+	return ctx.Err()
+}
+
+func post(ctx context.Context, url string, h http.Header, body string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, strings.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.Header = h
+	res, err := client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	return io.ReadAll(res.Body)
+}
+
+// openSession opens a session and notes its id in the headers.
+func openSession(ctx context.Context, url string, h http.Header) error {
+	h.Del("Mcp-Session-Id")
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, strings.NewReader(`{"jsonrpc":"2.0","id":0,"method":"initialize","params":{"protocolVersion":"2025-11-25","capabilities":{},"clientInfo":{"name":"bench","version":"1"}}}`))
+	if err != nil {
+		return err
+	}
+	req.Header = h.Clone()
+	res, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if res.StatusCode != http.StatusOK {
+		return fmt.Errorf("initialize: %s %s", res.Status, raw)
+	}
+	h.Set("Mcp-Session-Id", res.Header.Get("Mcp-Session-Id"))
+	return err
+}
+
+// idle opens sessions with their event streams at a fresh service and measures
+// the memory of each.
+func idle(ctx context.Context, o options, up string) error {
+	dir, err := os.MkdirTemp("", "bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up)
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	h := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Authorization": {"Bearer " + pass}}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	time.Sleep(time.Second)
+	before := service.rss()
+	many := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}}
+	for range o.sessions {
+		own := h.Clone()
+		if err := openSession(ctx, base+"/mcp", own); err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, base+"/mcp", nil)
+		if err != nil {
+			return err
+		}
+		req.Header = own
+		res, err := many.Do(req)
+		if err != nil {
+			return err
+		}
+		if line, err := bufio.NewReader(res.Body).ReadString('\n'); err != nil || line != ": open\n" {
+			return fmt.Errorf("the stream did not open: %q %w", line, err)
+		}
+	}
+	time.Sleep(time.Second)
+	after := service.rss()
+	fmt.Printf("%d idle sessions, each with its event stream open: %.1f KiB each (resident memory %d MiB before, %d MiB after)\n",
+		o.sessions, float64(after-before)/float64(o.sessions)/1024, before>>20, after>>20)
+	return nil
+}

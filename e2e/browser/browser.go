@@ -1,0 +1,109 @@
+// Package browser drives the console in headless Chromium, as a person would:
+// it clicks, types and waits for what can be seen.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is one tab.
+type Browser struct {
+	ctx  context.Context
+	stop []func()
+}
+
+// Open starts Chromium with a fresh profile, 1280 by 800.
+func Open(ctx context.Context) (*Browser, error) {
+	dir, err := os.MkdirTemp("", "browser")
+	if err != nil {
+		return nil, err
+	}
+	b := &Browser{}
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))
+	ctx, cancelAlloc := chromedp.NewExecAllocator(ctx, opts...)
+	ctx, cancelTab := chromedp.NewContext(ctx)
+	b.ctx, b.stop = ctx, []func(){cancelTab, cancelAlloc, func() { _ = os.RemoveAll(dir) }}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		b.Close()
+		return nil, err
+	}
+	return b, nil
+}
+
+// Close ends Chromium.
+func (b *Browser) Close() {
+	for _, f := range b.stop {
+		f()
+	}
+}
+
+func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Go opens an address.
+func (b *Browser) Go(url string) error { return b.do(chromedp.Navigate(url)) }
+
+// Type types text into the element.
+func (b *Browser) Type(css, text string) error {
+	if err := b.do(chromedp.WaitVisible(chromedp.CSS(css)), chromedp.SendKeys(chromedp.CSS(css), text)); err != nil {
+		return fmt.Errorf("type into %s: %w", css, err)
+	}
+	return nil
+}
+
+// Click clicks the first visible element that matches css and has the text.
+func (b *Browser) Click(css, text string) error {
+	const mark = "data-wanted"
+	find := fmt.Sprintf(`(() => {
+		document.querySelectorAll('[%[1]s]').forEach(e => e.removeAttribute('%[1]s'))
+		const e = [...document.querySelectorAll(%[2]q)].find(e => e.offsetParent !== null && (e.textContent + ' ' + (e.getAttribute('aria-label') || '')).includes(%[3]q))
+		e?.setAttribute('%[1]s', '')
+		return !!e
+	})()`, mark, css, text)
+	if err := b.Wait(find); err != nil {
+		return fmt.Errorf("find %s with %q: %w", css, text, err)
+	}
+	return b.do(chromedp.Click(chromedp.CSS("[" + mark + "]")))
+}
+
+// Wait waits until the JavaScript expression is true.
+func (b *Browser) Wait(expression string) error {
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(15*time.Second))); err != nil {
+		text, _ := b.Text()
+		return fmt.Errorf("wait for %s: %w; the page says:\n%s", expression, err, text)
+	}
+	return nil
+}
+
+// Shows waits until the page shows the text.
+func (b *Browser) Shows(text string) error {
+	return b.Wait(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+// Text returns the text of the page.
+func (b *Browser) Text() (string, error) { return Eval[string](b, "document.body.innerText") }
+
+// Eval returns the value of a JavaScript expression.
+func Eval[T any](b *Browser, expression string) (T, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](expression))
+}
+
+// Shot takes a picture of the window as PNG.
+func (b *Browser) Shot() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}

@@ -1,0 +1,90 @@
+// Command shots takes the pictures in docs/screenshots from a running demo.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"bouncer/e2e/browser"
+)
+
+var pages = []struct{ name, path, theme, before string }{
+	{"sign-in", "/", "light", ""},
+	{"servers", "/servers", "light", ""},
+	{"server", "/servers/sailings", "light", ""},
+	{"agents", "/agents", "light", ""},
+	{"agent", "/agents/marit-quill", "light", ""},
+	{"rules", "/rules", "dark", ""},
+	{"journal", "/journal", "light", ""},
+	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
+	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click()`},
+}
+
+func main() {
+	base := flag.String("base", "http://127.0.0.1:4680", "base URL of the demo")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "names of pictures, separated by commas")
+	theme := flag.String("theme", "", "light or dark for all")
+	flag.Parse()
+	if err := run(*base, *out, *only, *theme); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(base, out, only, theme string) error {
+	b, err := browser.Open(context.Background())
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	signedIn := false
+	for _, p := range pages {
+		if only != "" && !strings.Contains(","+only+",", ","+p.name+",") {
+			continue
+		}
+		if p.name != "sign-in" && !signedIn {
+			err := errors.Join(b.Go(base), b.Type("input[name=name]", "marit"), b.Type("input[name=password]", "seven-tides-turning\r"), b.Wait("!!document.querySelector('nav.rail')"))
+			if err != nil {
+				return err
+			}
+			signedIn = true
+		}
+		if theme != "" {
+			p.theme = theme
+		}
+		if err := b.Go(base + p.path); err != nil {
+			return fmt.Errorf("%s: open: %w", p.name, err)
+		}
+		if _, err := browser.Eval[any](b, fmt.Sprintf("localStorage.setItem('bouncer-theme', %q)", p.theme)); err != nil {
+			return fmt.Errorf("%s: theme: %w", p.name, err)
+		}
+		if err := b.Go(base + p.path); err != nil {
+			return err
+		}
+		time.Sleep(1200 * time.Millisecond) // for what moves to come to rest
+		if p.before != "" {
+			if _, err := browser.Eval[any](b, p.before); err != nil {
+				return err
+			}
+			time.Sleep(900 * time.Millisecond)
+		}
+		png, err := b.Shot()
+		if err != nil {
+			return fmt.Errorf("%s: picture: %w", p.name, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, p.name+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,83 @@
+package rules
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestDecide(t *testing.T) {
+	list := []Rule{
+		{ID: "all", Effect: Admit, Agent: "*-quill", Server: "*", Tool: "*"},
+		{ID: "no-cancel", Effect: Refuse, Agent: "*", Server: "sailings", Tool: "cancel_*", Note: "not from a laptop"},
+		{ID: "voice", Effect: Admit, Agent: "quay-voice", Server: "sailings", Tool: "find_sailings"},
+		{ID: "late", Effect: Admit, Agent: "night-watch", Server: "sailings", Tool: "cancel_sailing"},
+	}
+	for name, row := range map[string]struct {
+		agent, server, tool string
+		admitted            bool
+		rule, why           string
+	}{
+		"a glob admits":                      {"marit-quill", "berths", "assign_berth", true, "all", "admitted by rule all"},
+		"a refusal wins over an admission":   {"marit-quill", "sailings", "cancel_sailing", false, "no-cancel", "refused by rule no-cancel (refuse cancel_* on sailings for *): not from a laptop"},
+		"a refusal wins over a narrower one": {"night-watch", "sailings", "cancel_sailing", false, "no-cancel", "refused by rule no-cancel"},
+		"an exact name admits":               {"quay-voice", "sailings", "find_sailings", true, "voice", "admitted by rule voice"},
+		"what no rule names is refused":      {"quay-voice", "sailings", "sailing_status", false, "", "no rule admits it"},
+		"another server is refused":          {"quay-voice", "berths", "find_sailings", false, "", "no rule admits it"},
+		"an unknown agent reaches nothing":   {"stranger", "sailings", "find_sailings", false, "", "no rule admits it"},
+		"a name is not a part of a name":     {"marit-quill-2", "sailings", "find_sailings", false, "", "no rule admits it"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := NewSet(list).For(row.agent).On(row.server).Decide(row.tool)
+			assert.Equal(t, row.admitted, d.Admitted())
+			assert.Equal(t, row.rule, d.RuleID())
+			assert.Contains(t, d.Reason(), row.why)
+		})
+	}
+	assert.False(t, NewSet(nil).For("a").On("b").Decide("c").Admitted(), "without rules nothing is admitted")
+}
+
+// Whoever changes the list of rules afterwards must not change the set in force.
+func TestSetIsACopy(t *testing.T) {
+	list := []Rule{{ID: "r", Effect: Refuse, Agent: "*", Server: "*", Tool: "*"}}
+	set := NewSet(list)
+	list[0].Effect = Admit
+	assert.False(t, set.For("a").On("b").Decide("c").Admitted())
+}
+
+func TestMatchAgreesWithARegularExpression(t *testing.T) {
+	parts := []string{"", "a", "b", "ab", "*", "?", "**", "*a", "a*b", "?b", "a?*", "[", "."}
+	names := []string{"", "a", "b", "ab", "ba", "aab", "abb", "abab", "a.b", "[a", "aXb"}
+	n := 0
+	for _, x := range parts {
+		for _, y := range parts {
+			glob := x + y
+			re := regexp.MustCompile("^" + strings.NewReplacer(`\*`, ".*", `\?`, ".").Replace(regexp.QuoteMeta(glob)) + "$")
+			for _, name := range names {
+				require.Equal(t, re.MatchString(name), Match(glob, name), "glob %q, name %q", glob, name)
+				n++
+			}
+		}
+	}
+	require.Greater(t, n, 1000)
+	// A hostile glob must not take exponential time.
+	assert.False(t, Match(strings.Repeat("a*", 90)+"b", strings.Repeat("a", 5000)))
+}
+
+func TestCheckNamesTheField(t *testing.T) {
+	good := Rule{Effect: Admit, Agent: "*", Server: "sailings", Tool: "find_*"}
+	require.NoError(t, good.Check())
+	for field, alter := range map[string]func(*Rule){
+		"effect": func(r *Rule) { r.Effect = "allow" }, "agent": func(r *Rule) { r.Agent = "" }, "server": func(r *Rule) { r.Server = "a b" },
+		"tool": func(r *Rule) { r.Tool = strings.Repeat("x", MaxGlob+1) }, "note": func(r *Rule) { r.Note = strings.Repeat("x", 501) },
+	} {
+		r := good
+		alter(&r)
+		var fe *FieldError
+		require.ErrorAs(t, r.Check(), &fe, field)
+		assert.Equal(t, field, fe.Field)
+	}
+}

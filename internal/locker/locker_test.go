@@ -1,0 +1,112 @@
+package locker
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "keys")
+	k, err := LoadKeys(path, true)
+	require.NoError(t, err)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	box, err := k.Seal("sailings", NewSecret("the-canary-value"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(box.Value), "canary")
+	again, err := k.Seal("sailings", NewSecret("the-canary-value"))
+	require.NoError(t, err)
+	assert.NotEqual(t, box.Value, again.Value, "the same value must not look the same twice")
+
+	reloaded, err := LoadKeys(path, false)
+	require.NoError(t, err)
+	got, err := reloaded.Open("sailings", box)
+	require.NoError(t, err)
+	assert.Equal(t, "the-canary-value", got.Reveal())
+
+	for name, alter := range map[string]func(*Box) string{
+		"under another name":    func(*Box) string { return "berths" },
+		"with an altered value": func(b *Box) string { b.Value[20] ^= 1; return "sailings" },
+		"with an altered key":   func(b *Box) string { b.DataKey[20] ^= 1; return "sailings" },
+		"cut short":             func(b *Box) string { b.Value = b.Value[:5]; return "sailings" },
+		"with another data key": func(b *Box) string { b.DataKey = again.DataKey; return "sailings" },
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := Box{box.KeyID, bytes.Clone(box.DataKey), bytes.Clone(box.Value)}
+			_, err := k.Open(alter(&b), b)
+			assert.ErrorContains(t, err, "cannot be decrypted")
+		})
+	}
+	other, err := LoadKeys(filepath.Join(t.TempDir(), "keys"), true)
+	require.NoError(t, err)
+	_, err = other.Open("sailings", box)
+	assert.ErrorIs(t, err, ErrKeyLost)
+}
+
+func TestKeyFileIsNeverReplaced(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "keys")
+	_, err := LoadKeys(path, false)
+	assert.ErrorIs(t, err, os.ErrNotExist, "a lost key file must not become a new one when there are secrets")
+	require.NoError(t, os.WriteFile(path, []byte("{}"), 0o600))
+	_, err = LoadKeys(path, true)
+	assert.ErrorContains(t, err, "cannot be read as a key set")
+	raw, _ := os.ReadFile(path)
+	assert.Equal(t, "{}", string(raw))
+}
+
+func TestSecretCannotBePrinted(t *testing.T) {
+	const value = "the-canary-value"
+	s := NewSecret(value)
+	type holder struct {
+		Name   string
+		Secret Secret
+		List   []Secret
+		Ptr    *Secret
+		hidden Secret
+	}
+	h := holder{"n", s, []Secret{s}, &s, s}
+	for _, verb := range []string{"%v", "%+v", "%#v", "%s", "%q", "%x", "%d"} {
+		assert.NotContains(t, fmt.Sprintf(verb, s), value, verb)
+		assert.NotContains(t, fmt.Sprintf(verb, h), value, verb)
+		assert.NotContains(t, fmt.Sprintf(verb, h), fmt.Sprintf("%x", value), verb)
+	}
+	raw, err := json.Marshal(h)
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), value)
+	var log bytes.Buffer
+	for _, handler := range []slog.Handler{slog.NewTextHandler(&log, nil), slog.NewJSONHandler(&log, nil)} {
+		slog.New(handler).Info("m", "secret", s, "holder", h, "list", []Secret{s}, "ptr", &s)
+	}
+	assert.NotContains(t, log.String(), value)
+	assert.Equal(t, value, s.Reveal())
+	assert.True(t, Secret{}.Empty())
+}
+
+func TestReadTokenForgivesAndExplains(t *testing.T) {
+	for in, want := range map[string]string{
+		"skf-1": "skf-1", "  skf-1\r\n": "skf-1", `"skf-1"`: "skf-1", "'skf-1' ": "skf-1", "Bearer skf-1": "skf-1", "bearer Bearer  skf-1": "skf-1", `"Bearer skf-1"`: "skf-1",
+	} {
+		s, err := ReadToken(in)
+		require.NoError(t, err, in)
+		assert.Equal(t, want, s.Reveal(), in)
+	}
+	for in, why := range map[string]string{
+		"": "is empty", "  ": "is empty", `""`: "is empty", "${TOKEN}": "placeholder", "<your token>": "placeholder", "two words": "blank or a line break", "a\nb": "blank or a line break",
+		"tökén": "no HTTP header", string(make([]byte, MaxToken+1)): "longer than",
+	} {
+		_, err := ReadToken(in)
+		require.Error(t, err, in)
+		assert.Contains(t, err.Error(), why, in)
+	}
+	_, err := ReadToken("my secret value")
+	assert.NotContains(t, err.Error(), "secret value", "the error must not repeat what was given")
+}
