@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -56,7 +58,13 @@ type Desk struct {
 	keepers map[string]*kept
 	uses    map[string]*atomic.Int64 // by pass id: when last shown
 	written map[string]int64         // by pass id: what the store knows of that
+	// values are the secrets to be masked: those in force, and those that were
+	// since the start, which servers and agents may still repeat.
+	values map[string]bool
 }
+
+// maxValues bounds how many values are masked by value.
+const maxValues = 10_000
 
 // kept is a running keeper with what it was started from.
 type kept struct {
@@ -70,7 +78,7 @@ func New(s *store.Store, keys *locker.Keys, o Options) *Desk {
 	d := &Desk{
 		o: o, store: s, keys: keys, passwords: signin.NewPasswords(), brake: signin.NewBrake(nil), hub: newHub(),
 		dirty: make(chan struct{}, 1), ended: make(chan struct{}),
-		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{},
+		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{}, values: map[string]bool{},
 	}
 	return d
 }
@@ -212,10 +220,11 @@ func (d *Desk) publish(ctx context.Context) error {
 	passes, err4 := d.store.Passes(ctx)
 	ruleRows, err5 := d.store.Rules(ctx)
 	people, err6 := d.store.People(ctx)
-	if err := errors.Join(err1, err2, err3, err4, err5, err6); err != nil {
+	err := errors.Join(err1, err2, err3, err4, err5, err6)
+	if err != nil {
 		return err
 	}
-	opened, values := map[string]locker.Secret{}, []string{}
+	opened := map[string]locker.Secret{}
 	for name, s := range sealed {
 		v, err := d.keys.Open(s.SecretID, locker.Box{KeyID: s.KeyID, DataKey: s.DataKey, Value: s.Value})
 		if err != nil {
@@ -224,9 +233,12 @@ func (d *Desk) publish(ctx context.Context) error {
 			continue
 		}
 		opened[name] = v
-		values = append(values, v.Reveal())
+		if len(d.values) >= maxValues {
+			clear(d.values)
+		}
+		d.values[v.Reveal()] = true
 	}
-	d.masker.Store(mask.New(values))
+	d.masker.Store(mask.New(slices.Collect(maps.Keys(d.values))))
 
 	w := &relay.World{Passes: map[[32]byte]*relay.Pass{}, Agents: map[string]*relay.Agent{}, Servers: map[string]*relay.Server{}, Ask: whomToAsk(people)}
 	for _, a := range agents {
@@ -252,6 +264,9 @@ func (d *Desk) publish(ctx context.Context) error {
 		rs := &relay.Server{Name: s.Name, Paused: s.Paused}
 		if k := d.keepers[s.ID]; k != nil {
 			rs.Keeper, rs.Tools = k.keeper, k.keeper.Status().List
+		} else if rs.Tools, err = d.store.Edition(ctx, s.ID); err != nil {
+			// Only the explanation of a refusal suffers.
+			d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
 		}
 		w.Servers[s.Name] = rs
 	}

@@ -229,6 +229,9 @@ func (j *Journal) row(e *Entry) store.KeyedCall {
 	row.Arguments, cutArgs = m.Cut(e.Args, j.o.BodyLimit)
 	row.Result, cutReply = m.Cut(e.Reply, j.o.BodyLimit)
 	row.Error = m.Text(e.Error)
+	if e.Decision != "admit" {
+		row.Tool = m.Text(e.Tool) // then the name is whatever the agent made of it
+	}
 	row.Cut = cutArgs || cutReply || e.BytesIn > len(e.Args) || e.BytesOut > len(e.Reply)
 	row.ID = key.ULID()
 	return row

@@ -60,6 +60,9 @@ func (o Options) withDefaults() Options {
 	return o
 }
 
+// farewell is how long the end of a session may take.
+const farewell = 2 * time.Second
+
 // Limits on what a server may make Bouncer do.
 const (
 	maxPages     = 200
@@ -299,8 +302,11 @@ func (l *Link) Cancel(ctx context.Context, id uint64, reason string) error {
 	return l.notify(ctx, s.header, "notifications/cancelled", params)
 }
 
-// Close ends the session and the connections.
+// Close ends the session and the connections. It does not wait long for a
+// server that does not answer.
 func (l *Link) Close(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, farewell)
+	defer cancel()
 	if s := l.session.Swap(nil); s != nil && s.id != "" {
 		if req, err := http.NewRequestWithContext(ctx, http.MethodDelete, l.target.URL, nil); err == nil {
 			req.Header = s.header

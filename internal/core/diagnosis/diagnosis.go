@@ -4,6 +4,7 @@
 package diagnosis
 
 import (
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -181,6 +182,7 @@ func byError(e Evidence) Finding {
 	var unknown x509.UnknownAuthorityError
 	var invalid x509.CertificateInvalidError
 	var host x509.HostnameError
+	var record tls.RecordHeaderError
 	text := ""
 	if e.Err != nil {
 		text = e.Err.Error()
@@ -198,7 +200,7 @@ func byError(e Evidence) Finding {
 		return Finding{CertOtherName, "the server's certificate is for another name than the URL's host", "use the name the certificate is for", registrar}
 	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired:
 		return Finding{CertExpired, "the server's certificate is expired or not yet valid", "ask the server's operator to renew it", operator}
-	case strings.Contains(text, "server gave HTTP response to HTTPS client"):
+	case errors.As(e.Err, &record) && string(record.RecordHeader[:]) == "HTTP/":
 		return Finding{TLSOnPlain, "the port speaks plain HTTP, but the URL says https", "write http:// in the URL, if that is meant", registrar}
 	case strings.Contains(text, "malformed HTTP response"):
 		return Finding{PlainOnTLS, "the port does not speak plain HTTP", "write https:// in the URL", registrar}

@@ -2,6 +2,7 @@ package diagnosis
 
 import (
 	"context"
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -35,7 +36,7 @@ func TestExplainNamesOneCause(t *testing.T) {
 		"an unknown authority":                  {Evidence{Err: wrapped(x509.UnknownAuthorityError{})}, CertUntrusted},
 		"a certificate for another name":        {Evidence{Err: wrapped(x509.HostnameError{Certificate: &x509.Certificate{}, Host: "x"})}, CertOtherName},
 		"an expired certificate":                {Evidence{Err: wrapped(x509.CertificateInvalidError{Reason: x509.Expired})}, CertExpired},
-		"https to a plain port":                 {Evidence{Err: errors.New("http: server gave HTTP response to HTTPS client")}, TLSOnPlain},
+		"https to a plain port":                 {Evidence{Err: wrapped(tls.RecordHeaderError{RecordHeader: [5]byte([]byte("HTTP/"))})}, TLSOnPlain},
 		"http to a port that does not speak it": {Evidence{Err: errors.New("net/http: malformed HTTP response")}, PlainOnTLS},
 		"401 without a credential":              {Evidence{Status: 401}, NoCredential},
 		"401 with one":                          {Evidence{Status: 401, HadCredential: true}, TokenRejected},
