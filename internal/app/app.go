@@ -68,8 +68,8 @@ type Service struct {
 }
 
 // Start starts the service; Stop ends it. Logs go to out.
-func Start(ctx context.Context, s Settings, out io.Writer) (svc *Service, err error) {
-	svc = &Service{Settings: s, served: make(chan error, 1), ended: make(chan struct{})}
+func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err error) {
+	svc := &Service{Settings: s, served: make(chan error, 1), ended: make(chan struct{})}
 	// Whatever was started is ended again when a later step fails.
 	var undo []func()
 	defer func() {
