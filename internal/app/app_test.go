@@ -1,0 +1,132 @@
+package app
+
+import (
+	"fmt"
+	"go/build"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestSettingsComeInTheirOrder(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "b.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("listen: 127.0.0.1:1\njournal: strict\ncall-timeout: 10s\n# a comment\nbody-limit: 2048\n"), 0o600))
+	env := map[string]string{"BOUNCER_LISTEN": "127.0.0.1:2", "BOUNCER_CALL_TIMEOUT": "20s"}
+	s, err := LoadSettings(map[string]string{"listen": "127.0.0.1:3", "data": "/d"}, func(k string) string { return env[k] }, file)
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:3", s.Listen, "a flag comes first")
+	assert.Equal(t, 20*time.Second, s.CallTimeout, "then the environment")
+	assert.Equal(t, "strict 2048", fmt.Sprint(s.Journal, " ", s.BodyLimit), "then the file")
+	assert.Equal(t, "text", s.LogFormat, "then the default")
+	assert.Equal(t, "/d/locker.keys", s.Keys)
+	none := func(string) string { return "" }
+	_, err = LoadSettings(nil, none, "")
+	require.NoError(t, err, "every default is acceptable")
+	for _, set := range Table() {
+		assert.NotEmpty(t, set.Help, set.Key)
+	}
+}
+
+func TestBadSettingsNameTheKey(t *testing.T) {
+	dir := t.TempDir()
+	for name, row := range map[string]struct {
+		key, value, file string
+		says             []string
+	}{
+		"an unknown key":     {"", "", "lisen: x\n", []string{"setting lisen", "unknown (line 1)", "listen, data"}},
+		"a list":             {"", "", "listen: [a]\n", []string{"setting listen", "single value"}},
+		"no map":             {"", "", "- a\n", []string{"setting config", "not a YAML map"}},
+		"a broken file":      {"", "", "listen: \"x\n", []string{"setting config"}},
+		"a listen without":   {"listen", "4680", "", []string{"setting listen (flag --listen)", "host:port"}},
+		"an empty data":      {"data", "", "", []string{"setting data", "directory"}},
+		"a time in words":    {"call-timeout", "soon", "", []string{"setting call-timeout", "like 90s"}},
+		"a time too short":   {"poll", "1ms", "", []string{"setting poll", "from 1s"}},
+		"a URL with a path":  {"public-url", "https://x.example/y", "", []string{"setting public-url", "without a path"}},
+		"an unknown level":   {"log-level", "loud", "", []string{"setting log-level", "debug, info"}},
+		"an unknown format":  {"log-format", "xml", "", []string{"setting log-format", "text or json"}},
+		"a size out of hand": {"message-limit", "99999999999", "", []string{"setting message-limit", "bytes from"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			file, flags := "", map[string]string{}
+			if row.file != "" {
+				file = filepath.Join(dir, strings.ReplaceAll(name, " ", "-")+".yaml")
+				require.NoError(t, os.WriteFile(file, []byte(row.file), 0o600))
+			}
+			if row.key != "" {
+				flags[row.key] = row.value
+			}
+			_, err := LoadSettings(flags, func(string) string { return "" }, file)
+			var se *SettingError
+			require.ErrorAs(t, err, &se)
+			for _, want := range row.says {
+				assert.Contains(t, err.Error(), want)
+			}
+		})
+	}
+	_, err := LoadSettings(nil, func(string) string { return "" }, filepath.Join(dir, "nowhere.yaml"))
+	assert.ErrorContains(t, err, "cannot be read")
+}
+
+// The dependency rule: core knows nobody, the store is for what persists, the
+// edges know neither store nor relay nor link, and nobody knows the edges but
+// those who wire them. The SDKs of the protocol are peers in tests only.
+func TestPackagesDependOneWay(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	forbidden := func(pkg, dep string) bool {
+		in := func(list ...string) bool {
+			for _, p := range list {
+				if pkg == p || strings.HasPrefix(pkg, p+"/") {
+					return true
+				}
+			}
+			return false
+		}
+		switch {
+		case in("internal/core"):
+			return strings.HasPrefix(dep, "internal/") && !strings.HasPrefix(dep, "internal/core")
+		case dep == "internal/store":
+			return !in("internal/desk", "internal/journal", "internal/app")
+		case dep == "internal/relay" || dep == "internal/link":
+			return !in("internal/relay", "internal/link", "internal/desk", "internal/app")
+		case dep == "internal/app":
+			return !in("internal/cli", "internal/testkit")
+		case dep == "internal/cli":
+			return !in("cmd")
+		case dep == "internal/api":
+			return !in("internal/app")
+		case dep == "internal/testkit":
+			return true
+		}
+		return strings.HasPrefix(dep, "standin/") && !in("demo", "standin", "internal/testkit")
+	}
+	seen := 0
+	for _, top := range []string{"cmd", "internal", "standin", "demo", "bench"} {
+		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d os.DirEntry, err error) error {
+			if err != nil || !d.IsDir() || d.Name() == "dist" || d.Name() == "testdata" {
+				return err
+			}
+			p, err := build.ImportDir(path, 0)
+			if err != nil {
+				return nil // no Go files here
+			}
+			pkg, err := filepath.Rel(root, path)
+			require.NoError(t, err)
+			seen++
+			for _, dep := range p.Imports {
+				assert.NotContains(t, dep, "modelcontextprotocol", "%s", pkg)
+				if own, ok := strings.CutPrefix(dep, "bouncer/"); ok {
+					assert.False(t, forbidden(pkg, own), "%s must not import %s", pkg, own)
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	assert.Greater(t, seen, 20)
+}
