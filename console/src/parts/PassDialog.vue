@@ -51,12 +51,3 @@ async function copy() {
     </ElForm>
   </ElDialog>
 </template>
-
-<style scoped>
-.foot {
-  display: flex;
-  justify-content: flex-end;
-  gap: 8px;
-  margin-top: 12px;
-}
-</style>

@@ -43,11 +43,3 @@ async function submit() {
     </ElForm>
   </ElDialog>
 </template>
-
-<style scoped>
-.foot {
-  display: flex;
-  justify-content: flex-end;
-  gap: 8px;
-}
-</style>

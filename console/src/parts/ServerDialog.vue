@@ -52,13 +52,3 @@ async function submit() {
     </ElForm>
   </ElDialog>
 </template>
-
-<style scoped>
-.foot {
-  display: flex;
-  justify-content: flex-end;
-  align-items: center;
-  gap: 8px;
-  margin-top: 6px;
-}
-</style>
