@@ -247,10 +247,17 @@ func (c command) help(e *Env, fs *flag.FlagSet) error {
 	if c.long != "" {
 		fmt.Fprintf(e.Out, "%s\n", c.long)
 	}
-	fmt.Fprintf(e.Out, "\nExample:\n  %s\n\nFlags:\n", strings.ReplaceAll(c.example, "\n", "\n  "))
+	fmt.Fprintf(e.Out, "\nExample:\n  %s\n", strings.ReplaceAll(c.example, "\n", "\n  "))
+	some := false
+	fs.VisitAll(func(*flag.Flag) { some = true })
+	if !some {
+		return nil
+	}
+	fmt.Fprint(e.Out, "\nFlags:\n")
 	w := tabwriter.NewWriter(e.Out, 0, 0, 3, ' ', 0)
 	fs.VisitAll(func(f *flag.Flag) {
 		kind, text := flag.UnquoteUsage(f)
+		text = strings.TrimPrefix(text, kind+": ")
 		if f.DefValue != "" && f.DefValue != "false" {
 			text += " (default " + f.DefValue + ")"
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/app"
 	"bouncer/internal/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
@@ -328,4 +330,41 @@ func TestTablesAreSafeToPrint(t *testing.T) {
 	assert.Equal(t, "a b…", clip("a  b\ncdef", 4))
 	assert.Equal(t, []string{"5 µs", "5.0 ms", "50.0 s"}, []string{took(5), took(5000), took(50e6)})
 	assert.Equal(t, []string{"5 B", "20 KiB", "20 MiB"}, []string{count(5), count(20 << 10), count(20 << 20)})
+}
+
+var update = flag.Bool("update", false, "rewrite the generated part of docs/reference.md")
+
+// The reference of commands and settings is made from the tables themselves.
+func TestReferenceIsUpToDate(t *testing.T) {
+	const path, mark = "../../docs/reference.md", "<!-- generated from here on -->\n"
+	d := &desk{t, nil, t.TempDir(), nil}
+	var b strings.Builder
+	b.WriteString("\n## Settings\n\n| setting | environment | default | what it is |\n| --- | --- | --- | --- |\n")
+	for _, s := range app.Table() {
+		def := "`" + s.Default + "`"
+		if s.Key == "data" {
+			def = "`~/.local/share/bouncer`"
+		} else if s.Default == "" {
+			def = ""
+		}
+		fmt.Fprintf(&b, "| `--%s` | `%s` | %s | %s |\n", s.Key, s.Env(), def, s.Help)
+	}
+	b.WriteString("\n## Commands\n")
+	for _, c := range commands() {
+		_, text, _ := d.run(t.Context(), "", append(strings.Fields(c.name()), "-h")...)
+		if c.noun == "serve" {
+			text = strings.SplitN(text, "\nFlags:", 2)[0] + "\nFlags: the settings above, and --config file\n"
+		}
+		fmt.Fprintf(&b, "\n### bouncer %s\n\n```\n%s```\n", c.name(), text)
+	}
+	have, err := os.ReadFile(path)
+	require.NoError(t, err)
+	head, _, ok := strings.Cut(string(have), mark)
+	require.True(t, ok)
+	want := head + mark + b.String()
+	if *update {
+		require.NoError(t, os.WriteFile(path, []byte(want), 0o644))
+		return
+	}
+	assert.Equal(t, want, string(have), "run go test ./internal/cli -run Reference -update")
 }

@@ -150,9 +150,9 @@ func (t *task) followed(list []team.Call, head bool) error {
 // calls writes calls in columns of fixed width, so that later lines of --follow
 // fit under the first ones.
 func (t *task) calls(list []team.Call, head bool) error {
-	const format = "%-19s  %-15s %-13s %-22s %-7s %-11s %9s  %s\n"
+	const format = "%-19s  %-15s %-13s %-22s %-8s %-11s %9s  %s\n"
 	if head {
-		fmt.Fprintf(t.Out, format, "TIME", "AGENT", "SERVER", "TOOL", "", "OUTCOME", "TOOK", "ID / ERROR")
+		fmt.Fprintf(t.Out, format, "TIME", "AGENT", "SERVER", "TOOL", "DECISION", "OUTCOME", "TOOK", "ID / ERROR")
 	}
 	for _, c := range list {
 		note := c.ID

@@ -26,6 +26,7 @@ const (
 
 // Agents returns the agents that the person may see.
 func (d *Desk) Agents(ctx context.Context, by team.Person) ([]team.Agent, error) {
+	d.flushUse(ctx)
 	list, err := d.store.Agents(ctx, time.Now())
 	if err != nil || by.Role != team.Member {
 		return list, err
@@ -41,6 +42,7 @@ func (d *Desk) Agents(ctx context.Context, by team.Person) ([]team.Agent, error)
 
 // Agent returns one agent that the person may see; another one is not found.
 func (d *Desk) Agent(ctx context.Context, by team.Person, name string) (team.Agent, error) {
+	d.flushUse(ctx)
 	a, err := d.store.AgentByName(ctx, name, time.Now())
 	if err == nil && by.Role == team.Member && a.Owner != by.Name {
 		err = store.ErrNotFound

@@ -131,9 +131,7 @@ func (d *Desk) run() {
 				d.o.Log.Error("a changed tool list could not be put in force", "error", err)
 			}
 		case <-t.C:
-			d.mu.Lock()
-			d.noteUse(d.ctx)
-			d.mu.Unlock()
+			d.flushUse(d.ctx)
 		case <-d.ctx.Done():
 			return
 		}
@@ -165,6 +163,14 @@ func (d *Desk) news(ctx context.Context) error {
 	}
 	d.hub.tell("servers")
 	return d.publish(ctx)
+}
+
+// flushUse writes when passes were last shown, so that what is read next is
+// true.
+func (d *Desk) flushUse(ctx context.Context) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.noteUse(ctx)
 }
 
 func (d *Desk) noteUse(ctx context.Context) {
