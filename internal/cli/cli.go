@@ -38,7 +38,9 @@ type Env struct {
 	// without showing it.
 	Terminal   func() bool
 	ReadSecret func() (string, error)
-	ConfigDir  string
+	// Width is how many columns Out has, 0 when it is no terminal.
+	Width     func() int
+	ConfigDir string
 }
 
 // System is the environment of the process.
@@ -53,6 +55,13 @@ func System() *Env {
 		ReadSecret: func() (string, error) {
 			b, err := term.ReadPassword(int(os.Stdin.Fd()))
 			return string(b), err
+		},
+		Width: func() int {
+			w, _, err := term.GetSize(int(os.Stdout.Fd()))
+			if err != nil {
+				return 0
+			}
+			return w
 		},
 		ConfigDir: filepath.Join(dir, "bouncer"),
 	}

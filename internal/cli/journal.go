@@ -150,24 +150,37 @@ func (t *task) followed(list []team.Call, head bool) error {
 // calls writes calls in columns of fixed width, so that later lines of --follow
 // fit under the first ones.
 func (t *task) calls(list []team.Call, head bool) error {
-	const format = "%-19s  %-15s %-13s %-22s %-8s %-11s %9s  %s\n"
+	const format = "%-14s  %-15s %-13s %-22s %-8s %-11s %9s  %s\n"
 	if head {
 		fmt.Fprintf(t.Out, format, "TIME", "AGENT", "SERVER", "TOOL", "DECISION", "OUTCOME", "TOOK", "ID / ERROR")
 	}
+	room := 120
+	if w := t.Width(); w > 0 {
+		room = w - 130 // what the other columns take
+	}
 	for _, c := range list {
 		note := c.ID
-		if c.Error != "" {
-			note += "  " + clip(c.Error, 120)
+		if c.Error != "" && room > 15 {
+			note += "  " + clip(c.Error, room)
 		}
 		server := c.Server
 		if server == "" {
 			server = "-"
 		}
-		if _, err := fmt.Fprintf(t.Out, format, clock(c.At), clip(c.Agent, 15), clip(server, 13), clip(c.Tool, 22), c.Decision, c.Outcome, took(c.Micros), note); err != nil {
+		if _, err := fmt.Fprintf(t.Out, format, short(c.At), clip(c.Agent, 15), clip(server, 13), clip(c.Tool, 22), c.Decision, c.Outcome, took(c.Micros), note); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// short is a time that leaves out the day when it is today.
+func short(at time.Time) string {
+	at = at.Local()
+	if at.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		return at.Format(time.TimeOnly)
+	}
+	return at.Format("01-02 15:04:05")
 }
 
 func took(us int64) string {

@@ -34,7 +34,7 @@ async function submit() {
           <ElOption v-for="p in people ?? []" :key="p.id" :value="p.name" :label="p.fullName" />
         </ElSelect>
       </ElFormItem>
-      <div class="foot">
+      <div class="actions">
         <ElButton @click="open = false">Leave</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
       </div>

@@ -35,7 +35,7 @@ async function copy() {
     <template v-if="token">
       <p>Put this entry into the assistant's configuration. It cannot be shown again; <code>bouncer enrol {{ agent }} --config FILE</code> writes such an entry by itself.</p>
       <pre class="body" tabindex="0">{{ entry }}</pre>
-      <div class="foot">
+      <div class="actions">
         <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
         <ElButton type="primary" @click="open = false">I have it</ElButton>
       </div>
@@ -44,7 +44,7 @@ async function copy() {
       <ErrorNote v-if="failure" :error="failure" />
       <ElFormItem label="Where it is used"><ElInput v-model="form.label" name="label" placeholder="laptop" autofocus /></ElFormItem>
       <ElFormItem label="Valid for how many days"><ElInputNumber v-model="form.days" :min="1" :max="366" /></ElFormItem>
-      <div class="foot">
+      <div class="actions">
         <ElButton @click="open = false">Leave</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">Make the pass</ElButton>
       </div>

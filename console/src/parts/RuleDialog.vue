@@ -36,7 +36,7 @@ async function submit() {
       <ElFormItem label="Tools" :error="fieldError('tool')"><ElInput v-model="form.tool" name="tool" placeholder="find_*, *" /></ElFormItem>
       <ElFormItem label="Why (agents are told)" :error="fieldError('note')"><ElInput v-model="form.note" name="note" placeholder="a sentence, if it helps" /></ElFormItem>
       <p class="soft">{{ reads }}. <code>*</code> is any run of characters, <code>?</code> is one. A refusal wins over an admission.</p>
-      <div class="foot">
+      <div class="actions">
         <ElButton @click="open = false">Leave</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">Put in force</ElButton>
       </div>

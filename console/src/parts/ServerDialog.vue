@@ -44,7 +44,7 @@ async function submit() {
         <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />
       </ElFormItem>
       <ElCheckbox v-if="canForce" v-model="anyway">Do it anyway, although it cannot be reached now</ElCheckbox>
-      <div class="foot">
+      <div class="actions">
         <span v-if="busy" class="soft" role="status">Connecting, negotiating, listing tools …</span>
         <ElButton @click="shown = false">Leave</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">{{ action }}</ElButton>
