@@ -93,6 +93,9 @@ func run(ctx context.Context, o options) error {
 				return err
 			}
 		}
+		if err := parts(ctx, size); err != nil {
+			return err
+		}
 	}
 	return idle(ctx, o, up)
 }

@@ -13,6 +13,9 @@ import (
 // another one now, "calls" with calls that were recorded.
 func (a *API) events(w http.ResponseWriter, c *call) {
 	rc := http.NewResponseController(w)
+	if err := rc.SetReadDeadline(time.Time{}); err != nil {
+		return // the deadline is for requests; the stream stays open
+	}
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-cache, no-transform")
 	w.Header().Set("X-Accel-Buffering", "no")

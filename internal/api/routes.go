@@ -3,6 +3,7 @@ package api
 import (
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"bouncer/internal/desk"
@@ -155,7 +156,7 @@ func (a *API) signIn(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	http.SetCookie(c.w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.TLS != nil, MaxAge: int(desk.ConsoleLogin / time.Second)})
+	http.SetCookie(c.w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.TLS != nil || strings.HasPrefix(a.o.Address, "https://"), MaxAge: int(desk.ConsoleLogin / time.Second)})
 	return p, nil
 }
 

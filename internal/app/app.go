@@ -138,6 +138,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	svc.server = &http.Server{
 		Handler:           svc.routes(rest, guard),
 		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       time.Minute, // for the whole request; streams lift it
 		IdleTimeout:       5 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),

@@ -68,8 +68,8 @@ func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from str
 		return "", team.Person{}, err
 	}
 	if !ok {
-		d.brake.Failed("name " + name)
-		d.brake.Failed("from " + from)
+		d.brake.Failed("name "+name, signin.FreeByName)
+		d.brake.Failed("from "+from, signin.FreeByAddress)
 		return "", team.Person{}, ErrWrongPassword
 	}
 	d.brake.Passed("name " + name)
@@ -125,7 +125,7 @@ func (d *Desk) ChangePassword(ctx context.Context, p team.Person, token, old, fr
 		return err
 	}
 	if !ok {
-		d.brake.Failed("name " + p.Name)
+		d.brake.Failed("name "+p.Name, signin.FreeByName)
 		return &team.FieldError{Field: "old", Why: "is not the present password"}
 	}
 	if err := signin.CheckPassword(p.Name, fresh); err != nil {

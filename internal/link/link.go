@@ -66,7 +66,7 @@ const farewell = 2 * time.Second
 // Limits on what a server may make Bouncer do.
 const (
 	maxPages     = 200
-	maxErrorBody = 4 << 10
+	maxErrorBody = 64 << 10
 	maxStrayMsgs = 10_000 // messages before the answer of one request
 )
 
@@ -352,16 +352,29 @@ func (l *Link) post(ctx context.Context, header http.Header, body []byte, stage 
 	if res.StatusCode >= 200 && res.StatusCode < 300 {
 		return res, nil
 	}
-	return nil, l.statusFail(res, header, stage)
+	return l.refused(res, header, stage)
 }
 
-func (l *Link) statusFail(res *http.Response, header http.Header, stage string) error {
+// refused judges an answer that is no success. A JSON-RPC error in the body of
+// a 4xx is the server's answer and not a failure of the transport (MCP 2026-07-28,
+// transports; older servers do it too).
+func (l *Link) refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, maxErrorBody))
 	drain(res.Body)
+	if s := res.StatusCode; (s == http.StatusBadRequest || s == http.StatusUnprocessableEntity) && mediaType(res.Header) == "application/json" {
+		if f, err := wire.ReadFrame(raw); err == nil && !f.Error.Empty() {
+			res.Body, res.ContentLength = io.NopCloser(bytes.NewReader(raw)), int64(len(raw))
+			return res, nil
+		}
+	}
+	return nil, l.statusFail(res, header, stage, raw)
+}
+
+func (l *Link) statusFail(res *http.Response, header http.Header, stage string, raw []byte) error {
 	e := diagnosis.Evidence{
 		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: l.short(res.Header.Get("Location")),
 		RetryAfter: l.short(res.Header.Get("Retry-After")), Challenge: l.short(res.Header.Get("WWW-Authenticate")),
-		HadCredential: !l.target.Bearer.Empty(), Body: l.mask.Text(string(raw)),
+		HadCredential: !l.target.Bearer.Empty(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}
 	f := l.fail(e, nil)
 	f.Refused = true

@@ -259,6 +259,21 @@ func TestServerRequestsAreAnsweredHonestly(t *testing.T) {
 	assert.Contains(t, <-answers, `"id":7,"error":{"code":-32601`)
 }
 
+// A JSON-RPC error in the body of a 400 is the server's answer.
+func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
+	l := to(t, script(t, func(w http.ResponseWriter, m map[string]any) {
+		w.WriteHeader(http.StatusBadRequest)
+		fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"error":{"code":-32602,"message":"no such sailing"}}`, m["id"])
+	}), "")
+	id := l.NextID()
+	x, err := l.Begin(t.Context(), wire.AppendRequest(nil, id, "tools/call", []byte(`{"name":"x"}`)), id, "call")
+	require.NoError(t, err)
+	defer x.Close()
+	frame, f, err := x.Answer()
+	require.NoError(t, err)
+	assert.Equal(t, wire.RPCError{Code: -32602, Message: "no such sailing"}, wire.ReadError(frame, f.Error))
+}
+
 func TestKeeperFollowsItsServer(t *testing.T) {
 	s := echo("one")
 	h := httptest.NewServer(s)

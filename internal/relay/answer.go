@@ -127,9 +127,22 @@ func writeJSON(w http.ResponseWriter, status int, body []byte) error {
 	h["Cache-Control"] = noStore
 	h["Content-Length"] = []string{strconv.Itoa(len(body))}
 	w.WriteHeader(status)
-	_, err := w.Write(body)
-	return err
+	if len(body) <= smallBody {
+		// It fits into the connection's buffers, whatever the reader does.
+		_, err := w.Write(body)
+		return err
+	}
+	rc := http.NewResponseController(w)
+	if err := rc.SetWriteDeadline(time.Now().Add(writeLimit)); err != nil {
+		return err
+	}
+	if _, err := w.Write(body); err != nil {
+		return err
+	}
+	return rc.SetWriteDeadline(time.Time{}) // or it would cut a later answer
 }
+
+const smallBody = 32 << 10
 
 var (
 	contentJSON = []string{"application/json"}

@@ -425,6 +425,9 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 	}
 	defer s.detach(ended)
 	rc := http.NewResponseController(w)
+	if err := rc.SetReadDeadline(time.Time{}); err != nil {
+		return // the deadline is for requests; the stream stays open
+	}
 	streamHeader(w)
 	if send(w, rc, []byte(": open\n\n")) != nil {
 		return
@@ -438,6 +441,9 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 		case <-s.changed:
 			err = send(w, rc, listChanged)
 		case <-beat.C:
+			if !time.Now().Before(v.pass.Expires) {
+				return // a stream ends with its pass
+			}
 			err = send(w, rc, []byte(": \n\n"))
 		case <-ended:
 			return

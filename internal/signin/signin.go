@@ -11,6 +11,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -121,7 +122,8 @@ func (p *Passwords) Verify(ctx context.Context, password, encoded string) (bool,
 func (p *Passwords) derive(ctx context.Context, password string, salt []byte, passes, memory uint32, threads uint8) ([]byte, error) {
 	select {
 	case p.slots <- struct{}{}:
-		defer func() { <-p.slots }()
+		// The work area is large and needed once: it is given back at once.
+		defer func() { debug.FreeOSMemory(); <-p.slots }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
@@ -141,8 +143,14 @@ type failures struct {
 	until time.Time
 }
 
+// How many failures are free: for a name, and for an address, behind which a
+// whole team may sit.
 const (
-	freeTries  = 5
+	FreeByName    = 5
+	FreeByAddress = 30
+)
+
+const (
 	maxWait    = 15 * time.Minute
 	maxTracked = 10_000
 )
@@ -166,8 +174,8 @@ func (b *Brake) Wait(key string) time.Duration {
 	return 0
 }
 
-// Failed notes a failure under the key, Passed forgets the earlier ones.
-func (b *Brake) Failed(key string) {
+// Failed notes a failure under the key, the first few of which are free.
+func (b *Brake) Failed(key string, free int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	now := b.now()
@@ -187,7 +195,7 @@ func (b *Brake) Failed(key string) {
 		b.seen[key] = f
 	}
 	f.count++
-	if over := f.count - freeTries; over >= 0 {
+	if over := f.count - free; over >= 0 {
 		f.until = now.Add(min(maxWait, time.Second<<min(over, 20)))
 	}
 }

@@ -47,13 +47,13 @@ func TestCheckPassword(t *testing.T) {
 func TestBrakeSlowsGuessing(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	b := NewBrake(func() time.Time { return now })
-	for range freeTries - 1 {
-		b.Failed("marit")
+	for range FreeByName - 1 {
+		b.Failed("marit", FreeByName)
 	}
 	assert.Zero(t, b.Wait("marit"), "a few slips are free")
 	last := time.Duration(0)
 	for range 30 {
-		b.Failed("marit")
+		b.Failed("marit", FreeByName)
 		require.GreaterOrEqual(t, b.Wait("marit"), last, "waits only grow")
 		last = b.Wait("marit")
 	}
@@ -62,10 +62,10 @@ func TestBrakeSlowsGuessing(t *testing.T) {
 	now = now.Add(maxWait)
 	assert.Zero(t, b.Wait("marit"))
 	b.Passed("marit")
-	b.Failed("marit")
+	b.Failed("marit", FreeByName)
 	assert.Zero(t, b.Wait("marit"), "a success forgets the failures")
 	for i := range maxTracked + 100 {
-		b.Failed(time.Duration(i).String())
+		b.Failed(time.Duration(i).String(), FreeByName)
 	}
 	assert.LessOrEqual(t, len(b.seen), maxTracked)
 }

@@ -26,12 +26,19 @@ type Masker struct {
 	// a value inside another never wins. pairs has a bit for each such two bytes.
 	values  map[uint16][]string
 	pairs   [1 << 10]uint64
+	first   starts // what a value or a form begins with
 	longest int
 }
 
+// starts is a set of bytes.
+type starts [256]bool
+
+// forms are the bytes that a tell-tale form begins with.
+var forms = starts{'b': true, 'B': true, 'e': true, '"': true}
+
 // New returns a Masker for the given secret values.
 func New(values []string) *Masker {
-	m := &Masker{values: map[uint16][]string{}}
+	m := &Masker{values: map[uint16][]string{}, first: forms}
 	seen := map[string]bool{}
 	add := func(v string) {
 		if len(v) < minValue || seen[v] {
@@ -41,6 +48,7 @@ func New(values []string) *Masker {
 		p := pair(v, 0)
 		m.values[p] = append(m.values[p], v)
 		m.pairs[p>>6] |= 1 << (p & 63)
+		m.first[v[0]] = true
 		m.longest = max(m.longest, len(v))
 	}
 	for _, v := range values {
@@ -92,7 +100,14 @@ func (m *Masker) Cut(b []byte, limit int) (text string, cut bool) {
 func (m *Masker) Text(s string) string {
 	var out strings.Builder
 	done := 0
+	first := &forms
+	if m != nil {
+		first = &m.first
+	}
 	for i := 0; i+1 < len(s); i++ {
+		if !first[s[i]] {
+			continue
+		}
 		from, to := 0, 0
 		if m != nil {
 			if p := pair(s, i); m.pairs[p>>6]&(1<<(p&63)) != 0 {
