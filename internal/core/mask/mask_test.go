@@ -77,3 +77,26 @@ func ExampleMasker_Text() {
 	fmt.Println(m.Text("the token hunter-two was rejected"))
 	// Output: the token [masked] was rejected
 }
+
+func FuzzText(f *testing.F) {
+	f.Add("Bearer abcdefgh12345 and canary-secret-1", 20)
+	f.Add(`{"a\"password":"xcanary-secret-1"`, 8)
+	f.Add("bnp_canary-secret-1bnp_", 3)
+	m := New([]string{"canary-secret-1", "ééé-canary"})
+	f.Fuzz(func(t *testing.T, text string, limit int) {
+		out := m.Text(text)
+		for _, secret := range []string{"canary-secret-1", "ééé-canary"} {
+			if strings.Contains(out, secret) && !strings.Contains(strings.ReplaceAll(out, Mark, ""), secret) {
+				continue // it came about by what stands on both sides of a mark
+			}
+			if strings.Contains(out, secret) {
+				t.Fatalf("%q became %q", text, out)
+			}
+		}
+		if limit > 0 && limit < 10_000 {
+			if cut, _ := m.Cut([]byte(text), limit); len(cut) > limit {
+				t.Fatalf("%d bytes, the limit is %d", len(cut), limit)
+			}
+		}
+	})
+}

@@ -96,3 +96,22 @@ func ExampleExpose() {
 	fmt.Println(Expose("sailings", "find_sailings"))
 	// Output: sailings__find_sailings
 }
+
+func FuzzReadPage(f *testing.F) {
+	f.Add([]byte(`{"tools":[{"name":"a","inputSchema":{"type":"object"}},{"name":7}],"nextCursor":"x"}`))
+	f.Add([]byte(`{"tools":[{"name":"\u0061\n","inputSchema":{}}]}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		list, _, _, err := ReadPage(b)
+		if err != nil {
+			return
+		}
+		for _, tool := range list {
+			renamed := tool.Renamed(Expose("server", tool.Name))
+			if !json.Valid(renamed) {
+				t.Fatalf("%q was renamed to %q", tool.Raw, renamed)
+			}
+			tool.Summary()
+		}
+		Digest(list)
+	})
+}
