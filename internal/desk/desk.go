@@ -309,7 +309,7 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 		if old != nil {
 			gone = append(gone, old.keeper)
 		}
-		l := link.New(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+		l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
 		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping()), s.URL, bearer.Reveal()}
 	}
 	for id, k := range d.keepers {

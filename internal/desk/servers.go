@@ -124,7 +124,7 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 		}
 		s.Secret = r.Secret
 	}
-	l := link.New(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
 	st := link.Judge(l.Probe(ctx))
 	if st.State != link.Ready && !r.Anyway {
 		l.Close(ctx)
@@ -252,7 +252,7 @@ func (d *Desk) putToken(ctx context.Context, s *team.Server, bearer locker.Secre
 
 // try reaches a server with a credential without keeping the link.
 func (d *Desk) try(ctx context.Context, s team.Server, bearer locker.Secret) error {
-	l := link.New(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
 	st := link.Judge(l.Probe(ctx))
 	l.Close(ctx)
 	if st.State != link.Ready {

@@ -14,10 +14,9 @@ import (
 	"bouncer/internal/core/wire"
 )
 
-// Exchange is one request on its way: the messages that the server sends for
-// it, ending with the answer. It is used by one goroutine and must be closed.
-type Exchange struct {
-	link   *Link
+// httpExchange is the response to one POST.
+type httpExchange struct {
+	link   *HTTP
 	res    *http.Response
 	id     uint64
 	header http.Header // of the request, for answers to the server
@@ -37,12 +36,12 @@ const maxPooled = 256 << 10
 // lingerStream is how long the end of an answered stream is waited for.
 const lingerStream = 100 * time.Millisecond
 
-func (l *Link) exchange(res *http.Response, id uint64, header http.Header, stage string) *Exchange {
-	return &Exchange{link: l, res: res, id: id, header: header, stage: stage}
+func (l *HTTP) exchange(res *http.Response, id uint64, header http.Header, stage string) *httpExchange {
+	return &httpExchange{link: l, res: res, id: id, header: header, stage: stage}
 }
 
 // Close releases the exchange. The frames it returned are no longer valid.
-func (x *Exchange) Close() {
+func (x *httpExchange) Close() {
 	switch {
 	case x.done && x.events != nil:
 		// The end of the stream normally comes with the answer; a server that
@@ -63,20 +62,10 @@ func (x *Exchange) Close() {
 	x.buf = nil
 }
 
-// Answer returns the response, passing over everything before it.
-func (x *Exchange) Answer() ([]byte, wire.Frame, error) {
-	for {
-		frame, f, err := x.Next()
-		if err != nil || f.Kind == wire.Response {
-			return frame, f, err
-		}
-	}
-}
-
 // Next returns the next message for this request: notifications, then the
 // response. Requests of the server are answered here. The frame is valid until
 // the next call. The error is a *Failure, or that of the context.
-func (x *Exchange) Next() ([]byte, wire.Frame, error) {
+func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 	if x.events == nil {
 		switch mt := mediaType(x.res.Header); mt {
 		case "application/json":
@@ -122,7 +111,7 @@ func (x *Exchange) Next() ([]byte, wire.Frame, error) {
 	}
 }
 
-func (x *Exchange) single() ([]byte, wire.Frame, error) {
+func (x *httpExchange) single() ([]byte, wire.Frame, error) {
 	if x.done {
 		return nil, wire.Frame{}, x.fail(diagnosis.Malformed, "nothing follows a single answer", nil)
 	}
@@ -156,7 +145,7 @@ func (x *Exchange) single() ([]byte, wire.Frame, error) {
 
 // refuse answers a request of the server: ping as the protocol asks, anything
 // else with the error that says so, since no such capability was declared.
-func (x *Exchange) refuse(frame []byte, f wire.Frame) {
+func (x *httpExchange) refuse(frame []byte, f wire.Frame) {
 	ctx, cancel := context.WithTimeout(x.res.Request.Context(), 10*time.Second)
 	defer cancel()
 	id := f.ID.Of(frame)
@@ -171,11 +160,11 @@ func (x *Exchange) refuse(frame []byte, f wire.Frame) {
 	}
 }
 
-func (x *Exchange) fail(what diagnosis.Cause, note string, cause error) error {
+func (x *httpExchange) fail(what diagnosis.Cause, note string, cause error) error {
 	return x.link.fail(diagnosis.Evidence{Stage: x.stage, What: what, Note: note}, cause)
 }
 
-func (x *Exchange) readFail(err error) error {
+func (x *httpExchange) readFail(err error) error {
 	ctx := x.res.Request.Context()
 	switch {
 	case errors.Is(err, wire.ErrEventTooLarge):

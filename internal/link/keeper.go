@@ -5,13 +5,11 @@ import (
 	"errors"
 	"log/slog"
 	"math/rand/v2"
-	"net/http"
 	"sync"
 	"time"
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/tools"
-	"bouncer/internal/core/wire"
 	"bouncer/internal/team"
 )
 
@@ -44,7 +42,7 @@ type Status struct {
 // Keeper keeps one link alive: it opens it, listens for changes of the tool
 // list, and opens it again after failures, waiting longer each time.
 type Keeper struct {
-	link   *Link
+	link   Link
 	o      KeeperOptions
 	cancel context.CancelFunc
 	ended  chan struct{}
@@ -63,7 +61,7 @@ const (
 
 // Keep starts keeping a link. list is the tool list last recorded, which is in
 // force until the server has answered.
-func Keep(ctx context.Context, l *Link, list []tools.Tool, o KeeperOptions) *Keeper {
+func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keeper {
 	if o.Poll == 0 {
 		o.Poll = time.Minute
 	}
@@ -75,7 +73,7 @@ func Keep(ctx context.Context, l *Link, list []tools.Tool, o KeeperOptions) *Kee
 }
 
 // Adopt is Keep for a link that was probed already.
-func Adopt(ctx context.Context, l *Link, probed Status, o KeeperOptions) *Keeper {
+func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper {
 	k := Keep(ctx, l, probed.List, o)
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -84,7 +82,7 @@ func Adopt(ctx context.Context, l *Link, probed Status, o KeeperOptions) *Keeper
 }
 
 // Link returns the link that is kept.
-func (k *Keeper) Link() *Link { return k.link }
+func (k *Keeper) Link() Link { return k.link }
 
 // Status returns what is known now.
 func (k *Keeper) Status() Status {
@@ -180,7 +178,7 @@ func (k *Keeper) probe(ctx context.Context) {
 	k.mu.Unlock()
 	if st.State != old.State || st.Edition != old.Edition || cause(st) != cause(old) {
 		if st.State != old.State {
-			k.o.Log.Info("server changed its state", "server", k.link.target.Server, "state", st.State, "cause", cause(st))
+			k.o.Log.Info("server changed its state", "server", k.link.name(), "state", st.State, "cause", cause(st))
 		}
 		k.o.Changed(st)
 	}
@@ -220,7 +218,7 @@ func (k *Keeper) watch(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan bool, 1) // true: worth looking; false: the server has no stream
-	go func() { ended <- k.listen(ctx) }()
+	go func() { ended <- k.link.listen(ctx) }()
 	timer := time.NewTimer(k.o.Poll)
 	defer timer.Stop()
 	for streaming := true; ; {
@@ -264,62 +262,4 @@ func (k *Keeper) watch(ctx context.Context) {
 func (k *Keeper) quiet(ctx context.Context) bool {
 	list, _, err := k.link.Tools(ctx)
 	return err == nil && tools.Digest(list) == k.Status().Edition
-}
-
-// listen holds the server's event stream. It returns true when the server
-// should be looked at, false when it has no such stream.
-func (k *Keeper) listen(ctx context.Context) bool {
-	s := k.link.session.Load()
-	if s == nil {
-		return true
-	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, k.link.target.URL, nil)
-	if err != nil {
-		return false
-	}
-	req.Header = s.header.Clone()
-	req.Header.Set("Accept", "text/event-stream")
-	req.Header.Del("Content-Type")
-	opened := time.Now()
-	res, err := k.link.transport.RoundTrip(req)
-	if err != nil {
-		return pause(ctx, opened)
-	}
-	defer res.Body.Close()
-	if res.StatusCode == http.StatusNotFound && s.id != "" {
-		k.link.session.CompareAndSwap(s, nil)
-		return pause(ctx, opened)
-	}
-	if res.StatusCode != http.StatusOK || mediaType(res.Header) != "text/event-stream" {
-		return false
-	}
-	events := wire.NewEventReader(res.Body, k.link.o.MessageLimit)
-	for {
-		ev, err := events.Next()
-		if err != nil {
-			return pause(ctx, opened)
-		}
-		f, err := wire.ReadFrame(ev.Data)
-		if err != nil {
-			continue
-		}
-		switch {
-		case f.Kind == wire.Notification && f.Method == "notifications/tools/list_changed":
-			return true
-		case f.Kind == wire.Request:
-			x := &Exchange{link: k.link, res: res, header: s.header, stage: "stream"}
-			x.refuse(ev.Data, f)
-		}
-	}
-}
-
-// pause keeps a stream that closes at once from being opened again and again.
-func pause(ctx context.Context, opened time.Time) bool {
-	if left := 5*time.Second - time.Since(opened); left > 0 {
-		select {
-		case <-time.After(left):
-		case <-ctx.Done():
-		}
-	}
-	return true
 }

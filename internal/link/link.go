@@ -1,10 +1,3 @@
-// Package link holds the conversations with tool servers. A Link is Bouncer's
-// end of one conversation over streamable HTTP: it opens the session, lists the
-// tools, carries requests and tells when the list changes. A Keeper keeps one
-// Link alive and says how it is doing.
-//
-// Credentials are attached here and nowhere else. A Link never follows a
-// redirect and never repeats a request whose bytes may have been acted upon.
 package link
 
 import (
@@ -13,7 +6,6 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"mime"
 	"net"
@@ -25,7 +17,6 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/core/mask"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
@@ -39,53 +30,14 @@ type Target struct {
 	Bearer locker.Secret // empty for none
 }
 
-// Options bound a Link; the zero value is the default.
-type Options struct {
-	Version        string        // Bouncer's own, told to servers
-	ConnectTimeout time.Duration // for a connection; 0 means 10 s
-	SetupTimeout   time.Duration // for initialize and for listing; 0 means 30 s
-	MessageLimit   int           // bytes of one message; 0 means 16 MiB
-}
-
-func (o Options) withDefaults() Options {
-	if o.ConnectTimeout == 0 {
-		o.ConnectTimeout = 10 * time.Second
-	}
-	if o.SetupTimeout == 0 {
-		o.SetupTimeout = 30 * time.Second
-	}
-	if o.MessageLimit == 0 {
-		o.MessageLimit = 16 << 20
-	}
-	return o
-}
-
 // farewell is how long the end of a session may take.
 const farewell = 2 * time.Second
 
-// Limits on what a server may make Bouncer do.
-const (
-	maxPages     = 200
-	maxErrorBody = 64 << 10
-	maxStrayMsgs = 10_000 // messages before the answer of one request
-)
-
-// Greeting is what a server said of itself when the session was opened.
-type Greeting struct {
-	Revision     string
-	Name         string
-	Version      string
-	Instructions string
-	HasTools     bool
-}
-
-// Link is one conversation. It is safe for concurrent use.
-type Link struct {
+// HTTP is a conversation over streamable HTTP. It is safe for concurrent use.
+type HTTP struct {
+	*base
 	target    Target
-	o         Options
 	transport *http.Transport
-	mask      *mask.Masker
-	nextID    atomic.Uint64
 	session   atomic.Pointer[session]
 	opening   sync.Mutex // held while a session is being opened
 }
@@ -98,14 +50,13 @@ type session struct {
 	header   http.Header
 }
 
-// New prepares a link; nothing is sent yet.
-func New(t Target, o Options) *Link {
+// NewHTTP prepares a conversation; nothing is sent yet.
+func NewHTTP(t Target, o Options) *HTTP {
 	o = o.withDefaults()
 	dialer := &net.Dialer{Timeout: o.ConnectTimeout, KeepAlive: 30 * time.Second}
-	return &Link{
+	return &HTTP{
+		base:   newBase(t.Server, o, t.Bearer.Reveal()),
 		target: t,
-		o:      o,
-		mask:   mask.New([]string{t.Bearer.Reveal()}),
 		transport: &http.Transport{
 			Proxy:                  http.ProxyFromEnvironment,
 			DialContext:            dialer.DialContext,
@@ -121,22 +72,9 @@ func New(t Target, o Options) *Link {
 	}
 }
 
-// Failure is an error with its finding.
-type Failure struct {
-	diagnosis.Finding
-	// Lost is set when the server no longer knows the session.
-	Lost bool
-	// Refused is set when the request was turned away before it was executed.
-	Refused bool
-	cause   error
-}
-
-func (f *Failure) Error() string { return f.Finding.Message }
-func (f *Failure) Unwrap() error { return f.cause }
-
 // Open opens the session, unless one is open. Concurrent calls share one
 // attempt. The error is a *Failure, or that of the context.
-func (l *Link) Open(ctx context.Context) (Greeting, error) {
+func (l *HTTP) Open(ctx context.Context) (Greeting, error) {
 	if s := l.session.Load(); s != nil {
 		return s.greeting, nil
 	}
@@ -147,22 +85,14 @@ func (l *Link) Open(ctx context.Context) (Greeting, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
 	defer cancel()
-	params, err := json.Marshal(map[string]any{
-		"protocolVersion": wire.NewestSession,
-		"capabilities":    map[string]any{},
-		"clientInfo":      map[string]string{"name": "bouncer", "version": l.o.Version},
-	})
-	if err != nil {
-		return Greeting{}, err
-	}
-	id := l.nextID.Add(1)
+	id := l.NextID()
 	header := l.header("", "")
-	res, err := l.post(ctx, header, wire.AppendRequest(nil, id, "initialize", params), "initialize")
+	res, err := l.post(ctx, header, wire.AppendRequest(nil, id, "initialize", l.hello()), "initialize")
 	if err != nil {
 		return Greeting{}, err
 	}
 	x := l.exchange(res, id, header, "initialize")
-	frame, f, err := x.Answer()
+	frame, f, err := answer(x)
 	if err != nil {
 		x.Close()
 		return Greeting{}, err
@@ -184,88 +114,32 @@ func (l *Link) Open(ctx context.Context) (Greeting, error) {
 	return g, nil
 }
 
-func (l *Link) readGreeting(frame []byte, f wire.Frame) (Greeting, error) {
-	if !f.Error.Empty() {
-		e := wire.ReadError(frame, f.Error)
-		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.InitRefused, RPCCode: e.Code, RPCMessage: l.short(e.Message)}, nil)
-	}
-	var r struct {
-		ProtocolVersion string
-		Capabilities    struct{ Tools *struct{} }
-		ServerInfo      struct{ Name, Version string }
-		Instructions    string
-	}
-	if err := json.Unmarshal(f.Result.Of(frame), &r); err != nil || r.ProtocolVersion == "" {
-		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its answer to initialize has no protocolVersion"}, err)
-	}
-	if !wire.SpeaksSession(r.ProtocolVersion) {
-		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.short(r.ProtocolVersion)}, nil)
-	}
-	return Greeting{r.ProtocolVersion, l.short(r.ServerInfo.Name), l.short(r.ServerInfo.Version), r.Instructions, r.Capabilities.Tools != nil}, nil
-}
-
 // Tools lists the server's tools, all pages. left says what could not be taken.
-func (l *Link) Tools(ctx context.Context) (list []tools.Tool, left []string, err error) {
+func (l *HTTP) Tools(ctx context.Context) (list []tools.Tool, left []string, err error) {
 	g, err := l.Open(ctx)
 	if err != nil || !g.HasTools {
 		return nil, nil, err
 	}
-	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
-	defer cancel()
-	var pages [][]tools.Tool
-	seen := map[string]bool{}
-	count := 0
-	for cursor := ""; ; {
-		var params []byte
-		if cursor != "" {
-			params = append(append([]byte(`{"cursor":`), wire.Quote(cursor)...), '}')
-		}
-		frame, f, err := l.ask(ctx, "tools/list", params)
-		if err != nil {
-			return nil, nil, err
-		}
-		if !f.Error.Empty() {
-			e := wire.ReadError(frame, f.Error)
-			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.NotServed, RPCCode: e.Code, RPCMessage: l.short(e.Message)}, nil)
-		}
-		page, next, skipped, err := tools.ReadPage(f.Result.Of(frame))
-		if err != nil {
-			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.Malformed, Note: err.Error()}, err)
-		}
-		pages, left = append(pages, page), append(left, skipped...)
-		count += len(page)
-		if next == "" {
-			break
-		}
-		if seen[next] || len(pages) >= maxPages || count > tools.MaxTools {
-			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.EndlessPages, Note: fmt.Sprintf("given up after %d pages and %d tools", len(pages), count)}, nil)
-		}
-		seen[next], cursor = true, next
-	}
-	list, twice := tools.Merge(pages...)
-	return list, append(left, twice...), nil
+	return l.listTools(ctx, l.ask)
 }
 
 // ask sends a request of Bouncer's own and returns the answer.
-func (l *Link) ask(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
+func (l *HTTP) ask(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
 	id := l.NextID()
 	x, err := l.Begin(ctx, wire.AppendRequest(nil, id, method, params), id, "tools")
 	if err != nil {
 		return nil, wire.Frame{}, err
 	}
 	defer x.Close()
-	frame, f, err := x.Answer()
+	frame, f, err := answer(x)
 	return bytes.Clone(frame), f, err
 }
-
-// NextID returns an id that no other request of this link has.
-func (l *Link) NextID() uint64 { return l.nextID.Add(1) }
 
 // Begin sends a request with the given id and returns the exchange it opened.
 // A lost session is opened anew and the request repeated once: a server that
 // does not know the session has not executed it. The error is a *Failure, or
 // that of the context.
-func (l *Link) Begin(ctx context.Context, body []byte, id uint64, stage string) (*Exchange, error) {
+func (l *HTTP) Begin(ctx context.Context, body []byte, id uint64, stage string) (Exchange, error) {
 	for again := true; ; again = false {
 		s := l.session.Load()
 		if s == nil {
@@ -290,7 +164,7 @@ func (l *Link) Begin(ctx context.Context, body []byte, id uint64, stage string) 
 }
 
 // Cancel tells the server that the answer to a request is no longer wanted.
-func (l *Link) Cancel(ctx context.Context, id uint64, reason string) error {
+func (l *HTTP) Cancel(ctx context.Context, id uint64, reason string) error {
 	s := l.session.Load()
 	if s == nil {
 		return nil
@@ -304,7 +178,7 @@ func (l *Link) Cancel(ctx context.Context, id uint64, reason string) error {
 
 // Close ends the session and the connections. It does not wait long for a
 // server that does not answer.
-func (l *Link) Close(ctx context.Context) {
+func (l *HTTP) Close(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, farewell)
 	defer cancel()
 	if s := l.session.Swap(nil); s != nil && s.id != "" {
@@ -319,7 +193,7 @@ func (l *Link) Close(ctx context.Context) {
 	l.transport.CloseIdleConnections()
 }
 
-func (l *Link) header(sid, revision string) http.Header {
+func (l *HTTP) header(sid, revision string) http.Header {
 	h := http.Header{
 		"Content-Type": {"application/json"},
 		"Accept":       {"application/json, text/event-stream"},
@@ -339,7 +213,7 @@ func (l *Link) header(sid, revision string) http.Header {
 
 // post sends one message. An answer that is no success is read, judged and
 // returned as a *Failure.
-func (l *Link) post(ctx context.Context, header http.Header, body []byte, stage string) (*http.Response, error) {
+func (l *HTTP) post(ctx context.Context, header http.Header, body []byte, stage string) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, l.target.URL, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
@@ -358,7 +232,7 @@ func (l *Link) post(ctx context.Context, header http.Header, body []byte, stage 
 // refused judges an answer that is no success. A JSON-RPC error in the body of
 // a 4xx is the server's answer and not a failure of the transport (MCP 2026-07-28,
 // transports; older servers do it too).
-func (l *Link) refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
+func (l *HTTP) refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, maxErrorBody))
 	drain(res.Body)
 	if s := res.StatusCode; (s == http.StatusBadRequest || s == http.StatusUnprocessableEntity) && mediaType(res.Header) == "application/json" {
@@ -370,7 +244,7 @@ func (l *Link) refused(res *http.Response, header http.Header, stage string) (*h
 	return nil, l.statusFail(res, header, stage, raw)
 }
 
-func (l *Link) statusFail(res *http.Response, header http.Header, stage string, raw []byte) error {
+func (l *HTTP) statusFail(res *http.Response, header http.Header, stage string, raw []byte) error {
 	e := diagnosis.Evidence{
 		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: l.short(res.Header.Get("Location")),
 		RetryAfter: l.short(res.Header.Get("Retry-After")), Challenge: l.short(res.Header.Get("WWW-Authenticate")),
@@ -383,7 +257,7 @@ func (l *Link) statusFail(res *http.Response, header http.Header, stage string, 
 }
 
 // notify sends a notification; servers answer it with a bare 202.
-func (l *Link) notify(ctx context.Context, header http.Header, method string, params []byte) error {
+func (l *HTTP) notify(ctx context.Context, header http.Header, method string, params []byte) error {
 	res, err := l.post(ctx, header, wire.AppendNotification(nil, method, params), "initialize")
 	if err != nil {
 		return err
@@ -392,7 +266,7 @@ func (l *Link) notify(ctx context.Context, header http.Header, method string, pa
 	return nil
 }
 
-func (l *Link) netFail(ctx context.Context, err error, stage string) error {
+func (l *HTTP) netFail(ctx context.Context, err error, stage string) error {
 	if context.Cause(ctx) == context.Canceled {
 		return context.Canceled
 	}
@@ -411,25 +285,6 @@ func (l *Link) netFail(ctx context.Context, err error, stage string) error {
 	return f
 }
 
-func isTimeout(err error) bool {
-	var t interface{ Timeout() bool }
-	return errors.Is(err, context.DeadlineExceeded) || (errors.As(err, &t) && t.Timeout())
-}
-
-func (l *Link) fail(e diagnosis.Evidence, cause error) *Failure {
-	e.Server, e.URL = l.target.Server, l.target.URL
-	return &Failure{Finding: diagnosis.Explain(e), cause: cause}
-}
-
-// short makes a server's own words fit to be shown: masked, one line, bounded.
-func (l *Link) short(s string) string {
-	text, cut := l.mask.Cut([]byte(strings.Join(strings.Fields(s), " ")), 200)
-	if cut {
-		text += "..."
-	}
-	return text
-}
-
 func drain(body io.ReadCloser) {
 	// Reading a little to the end lets the connection be used again; more is not
 	// worth it.
@@ -439,7 +294,7 @@ func drain(body io.ReadCloser) {
 
 // Probe opens the session on a fresh connection, lists the tools and times each
 // step. The link is left open on success.
-func (l *Link) Probe(ctx context.Context) (g Greeting, list []tools.Tool, left []string, stages []team.Stage, err error) {
+func (l *HTTP) Probe(ctx context.Context) (g Greeting, list []tools.Tool, left []string, stages []team.Stage, err error) {
 	var mu sync.Mutex // the transport may report from its own goroutines
 	var began time.Time
 	stage := func(name string, from time.Time, err error) {

@@ -41,20 +41,20 @@ func serve(t *testing.T, h http.Handler) string {
 	return s.URL + "/mcp"
 }
 
-func to(t *testing.T, url, bearer string) *Link {
-	l := New(Target{Server: "echo", URL: url, Bearer: locker.NewSecret(bearer)}, Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10})
+func to(t *testing.T, url, bearer string) *HTTP {
+	l := NewHTTP(Target{Server: "echo", URL: url, Bearer: locker.NewSecret(bearer)}, Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10})
 	t.Cleanup(func() { l.Close(context.Background()) })
 	return l
 }
 
-func call(ctx context.Context, l *Link, text string) (string, error) {
+func call(ctx context.Context, l *HTTP, text string) (string, error) {
 	id := l.NextID()
 	x, err := l.Begin(ctx, fmt.Appendf(nil, `{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"echo","arguments":{"text":%q}}}`, id, text), id, "call")
 	if err != nil {
 		return "", err
 	}
 	defer x.Close()
-	frame, f, err := x.Answer()
+	frame, f, err := answer(x)
 	if err != nil {
 		return "", err
 	}
@@ -269,7 +269,7 @@ func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
 	x, err := l.Begin(t.Context(), wire.AppendRequest(nil, id, "tools/call", []byte(`{"name":"x"}`)), id, "call")
 	require.NoError(t, err)
 	defer x.Close()
-	frame, f, err := x.Answer()
+	frame, f, err := answer(x)
 	require.NoError(t, err)
 	assert.Equal(t, wire.RPCError{Code: -32602, Message: "no such sailing"}, wire.ReadError(frame, f.Error))
 }
@@ -279,7 +279,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	h := httptest.NewServer(s)
 	defer h.Close()
 	news := make(chan Status, 100)
-	l := New(Target{Server: "echo", URL: h.URL, Bearer: locker.NewSecret(token)}, Options{SetupTimeout: time.Second})
+	l := NewHTTP(Target{Server: "echo", URL: h.URL, Bearer: locker.NewSecret(token)}, Options{SetupTimeout: time.Second})
 	k := Keep(t.Context(), l, []tools.Tool{{Name: "remembered"}}, KeeperOptions{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s Status) { news <- s }})
 	assert.Equal(t, "remembered", k.Status().List[0].Name, "the recorded list is in force until the server has answered")
 	wait := func(why string, ok func(Status) bool) {

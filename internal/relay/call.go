@@ -91,7 +91,7 @@ func (d *Door) call(ctx context.Context, v visitor, s *Session, body []byte, f w
 
 // carry passes on what the server sends before the answer, and returns the
 // answer.
-func (d *Door) carry(x *link.Exchange, c wire.Call, body []byte, up uint64, out *answer) ([]byte, wire.Frame, error) {
+func (d *Door) carry(x link.Exchange, c wire.Call, body []byte, up uint64, out *answer) ([]byte, wire.Frame, error) {
 	for {
 		frame, f, err := x.Next()
 		if err != nil || f.Kind == wire.Response {
@@ -132,7 +132,7 @@ func (d *Door) refuse(ctx context.Context, v visitor, e *journal.Entry, c wire.C
 
 // broken ends a call that got no answer: it tells the agent why, the server
 // that the answer is no longer wanted, and the journal both.
-func (d *Door) broken(ctx, cctx context.Context, v visitor, t *Target, l *link.Link, up uint64, e *journal.Entry, id []byte, err error, out *answer) {
+func (d *Door) broken(ctx, cctx context.Context, v visitor, t *Target, l link.Link, up uint64, e *journal.Entry, id []byte, err error, out *answer) {
 	e.Micros = time.Since(e.At).Microseconds()
 	e.Outcome = "unreachable"
 	code, message := wire.CodeInternal, ""
