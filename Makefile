@@ -15,6 +15,7 @@ help: ## list the targets
 demo: build ## build everything and run it with the demo data; Ctrl-C ends it
 	@CGO_ENABLED=0 $(GO) build -o $(BIN)/demo ./demo
 	@CGO_ENABLED=0 $(GO) build -o $(BIN)/quill ./demo/quill
+	@CGO_ENABLED=0 $(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/demo .demo
 
 build: console ## build the console and the one static binary bin/bouncer

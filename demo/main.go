@@ -54,7 +54,7 @@ func run(ctx context.Context, args []string) error {
 	for _, s := range []struct {
 		at     string
 		server *toolserver.Server
-	}{{"127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)}, {"127.0.0.1:4702", ferries.Berths(ferries.BerthsToken)}} {
+	}{{"127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)}} {
 		l, err := net.Listen("tcp", s.at)
 		if err != nil {
 			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.server.Name, s.at, err)

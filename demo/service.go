@@ -42,6 +42,8 @@ func startService(ctx context.Context, dir string) (*service, error) {
 	}
 	s.cmd = exec.Command(s.bin, "serve", "--data", filepath.Join(dir, "data"), "--listen", address, "--first-admin", "marit")
 	s.cmd.Stderr = log
+	// The stand-in for berths is a command beside this one.
+	s.cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"))
 	// Its own group, so that an interrupt at the terminal reaches it through us
 	// only, and it can end in order.
 	setGroup(s.cmd)
@@ -196,7 +198,7 @@ func (s *service) seed(ctx context.Context) error {
 		{"/api/agents", object{"name": "night-watch", "kind": "automation"}},
 		{"/api/agents", object{"name": "quay-voice", "kind": "voice-line"}},
 		{"/api/servers", object{"name": "sailings", "url": "http://127.0.0.1:4701/mcp", "token": ferries.SailingsToken}},
-		{"/api/servers", object{"name": "berths", "url": "http://127.0.0.1:4702/mcp", "token": ferries.BerthsToken}},
+		{"/api/servers", object{"name": "berths", "command": "berths", "secretEnv": "BERTHS_KEY", "token": ferries.BerthsToken}},
 		{"/api/rules", object{"effect": "admit", "agent": "*-quill", "server": "*", "tool": "*", "note": "the desk's own assistants work with everything"}},
 		{"/api/rules", object{"effect": "refuse", "agent": "*-quill", "server": "sailings", "tool": "cancel_*", "note": "sailings are cancelled by the night watch, not from a laptop"}},
 		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},

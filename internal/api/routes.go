@@ -43,10 +43,16 @@ type (
 	}
 	registration struct {
 		Name   string `json:"name"`
-		URL    string `json:"url" doc:"address of the MCP endpoint"`
-		Token  string `json:"token,omitempty" doc:"bearer token to be stored for it"`
+		URL    string `json:"url,omitempty" doc:"address of the MCP endpoint"`
+		Token  string `json:"token,omitempty" doc:"bearer token, or value of the variable secretEnv, to be stored for it"`
 		Secret string `json:"secret,omitempty" doc:"name of a stored secret to be given to it instead"`
 		Anyway bool   `json:"anyway,omitempty" doc:"register it even when it cannot be reached now"`
+
+		Command   string   `json:"command,omitempty" doc:"instead of url: a local process, as a name in PATH or an absolute path"`
+		Args      []string `json:"args,omitempty" doc:"its arguments"`
+		Dir       string   `json:"dir,omitempty" doc:"its working directory, an absolute path"`
+		Env       []string `json:"env,omitempty" doc:"its variables, as NAME=value; it gets PATH, HOME, LANG, TMPDIR and TZ besides"`
+		SecretEnv string   `json:"secretEnv,omitempty" doc:"the variable that carries the token or the secret"`
 	}
 	serverPatch struct {
 		URL    *string `json:"url,omitempty"`

@@ -116,7 +116,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if svc.Address == "" {
 		svc.Address = "http://" + listener.Addr().String()
 	}
-	svc.desk = desk.New(svc.store, keys, desk.Options{Log: svc.log, Poll: s.Poll, Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
+	svc.desk = desk.New(svc.store, keys, desk.Options{Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
 	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}

@@ -32,6 +32,7 @@ type Settings struct {
 	LogLevel     slog.Level
 	LogFormat    string
 	FirstAdmin   string
+	Processes    string
 }
 
 // SettingError names a setting that cannot be accepted, where it came from, and
@@ -116,6 +117,7 @@ var table = []Setting{
 	{"message-limit", "16777216", "largest message of a server, in bytes", size(func(s *Settings) *int { return &s.MessageLimit }, 1<<10, 256<<20)},
 	{"call-timeout", "5m", "how long a tool may take", span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour)},
 	{"poll", "1m", "how often tool lists are read again where a server does not tell of changes", span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour)},
+	{"processes", "on", "off: no server may be a command that is started where the service runs", oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off")},
 	{"log-level", "info", "debug, info, warn or error", func(s *Settings, v string) error {
 		if !slices.Contains([]string{"debug", "info", "warn", "error"}, v) {
 			return fmt.Errorf("is %q; it must be debug, info, warn or error", v)

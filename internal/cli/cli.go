@@ -71,6 +71,7 @@ func System() *Env {
 type command struct {
 	noun, verb string // verb "" for a noun that is a command by itself
 	args       string // for the usage line
+	rest       string // what may follow after --, for the usage line
 	short      string
 	long       string
 	example    string
@@ -85,6 +86,7 @@ func (c command) name() string { return strings.TrimSpace(c.noun + " " + c.verb)
 type task struct {
 	*Env
 	args   []string
+	rest   []string        // what follows after --
 	given  map[string]bool // flags that were set
 	client *client
 	json   bool
@@ -213,6 +215,9 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 	if c.flags != nil {
 		c.flags(fs)
 	}
+	if i := slices.Index(args, "--"); i >= 0 && c.rest != "" {
+		args, t.rest = args[:i], args[i+1:]
+	}
 	// Names may stand before, between and after the flags.
 	for len(args) > 0 {
 		if err := fs.Parse(args); err != nil {
@@ -251,8 +256,11 @@ func words(args string) string {
 }
 
 func (c command) help(e *Env, fs *flag.FlagSet) error {
-	usage := strings.TrimSpace("bouncer " + c.name() + " " + c.args)
-	fmt.Fprintf(e.Out, "Usage: %s [flags]\n\n%s.\n", usage, c.short)
+	usage := strings.TrimSpace("bouncer "+c.name()+" "+c.args) + " [flags]"
+	if c.rest != "" {
+		usage += " [-- " + c.rest + "]"
+	}
+	fmt.Fprintf(e.Out, "Usage: %s\n\n%s.\n", usage, c.short)
 	if c.long != "" {
 		fmt.Fprintf(e.Out, "%s\n", c.long)
 	}

@@ -212,6 +212,8 @@ func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
 		"an unknown flag":         {"server list --colour", "", exitUsage, []string{"colour", "server list -h"}},
 		"a missing name":          {"server show", "", exitUsage, []string{"needs NAME", "bouncer server show sailings"}},
 		"a missing URL":           {"server register x", "", exitUsage, []string{"--url is missing"}},
+		"a directory for a URL":   {"server register x --dir /tmp --url " + up, "", exitUsage, []string{"belong to a command"}},
+		"a command not here":      {"server register x -- no-such-command-here --flag", "", exitNoServer, []string{"nothing was registered", "not on this machine", "absolute path"}},
 		"a secret on the line":    {"server register x --url " + up + " --token skf-on-the-line", "", exitUsage, []string{"never from an argument"}},
 		"no secret on stdin":      {"server register x --url " + up + " --token", "", exitUsage, []string{"standard input is empty"}},
 		"a wrong token":           {"server register x --url " + up + " --token", "wrong-token", exitNoServer, []string{"nothing was registered", "401", "auth.token-rejected", "--anyway"}},

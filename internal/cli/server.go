@@ -19,7 +19,8 @@ type serverInfo struct {
 }
 
 func serverCommands() []command {
-	var url, secret string
+	var url, secret, dir, secretEnv string
+	var env []string
 	var token, anyway bool
 	tokenFlag := func(f *flag.FlagSet) {
 		f.BoolVar(&token, "token", false, "give it a bearer token, read from a prompt or from standard input")
@@ -46,9 +47,9 @@ func serverCommands() []command {
 						if s.Health.Finding != nil {
 							note = s.Health.Finding.Message
 						}
-						rows = append(rows, []string{s.Name, s.Health.State, strconv.Itoa(s.Health.Tools), s.Health.Revision, s.URL, s.Secret, note})
+						rows = append(rows, []string{s.Name, s.Health.State, strconv.Itoa(s.Health.Tools), s.Health.Revision, s.Transport, clip(s.address(), 60), s.Secret, note})
 					}
-					return t.table([]string{"NAME", "STATE", "TOOLS", "REVISION", "URL", "SECRET", "NOTE"}, rows)
+					return t.table([]string{"NAME", "STATE", "TOOLS", "REVISION", "TRANSPORT", "ADDRESS OR COMMAND", "SECRET", "NOTE"}, rows)
 				})
 			},
 		},
@@ -59,18 +60,28 @@ func serverCommands() []command {
 			},
 		},
 		{
-			noun: "server", verb: "register", args: "NAME", short: "Reach a server, list its tools, and register it",
-			long:    "With --token a bearer token is asked for, or read from standard input; it never\nstands on the command line, is encrypted at rest, and is not shown again.",
-			example: "bouncer server register sailings --url http://127.0.0.1:4701/mcp --token < token.txt",
+			noun: "server", verb: "register", args: "NAME", rest: "COMMAND ARGUMENTS...", short: "Reach a server, list its tools, and register it",
+			long: "A server has an address (--url), or is a command that is started where the service\nruns and spoken with over its standard input and output (after --).\n" +
+				"With --token a bearer token is asked for, or read from standard input; it never\nstands on the command line, is encrypted at rest, and is not shown again. For a\ncommand, --secret-env names the variable that carries it.",
+			example: "bouncer server register sailings --url http://127.0.0.1:4701/mcp --token < token.txt\n" +
+				"bouncer server register berths --secret-env BERTHS_KEY --token -- /opt/skerrow/berths --verbose < key.txt",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&url, "url", "", "`address` of the MCP endpoint")
 				f.StringVar(&secret, "secret", "", "`name` of a stored secret to give to it")
+				f.StringVar(&dir, "dir", "", "working `directory` of a command")
+				f.StringVar(&secretEnv, "secret-env", "", "`variable` of a command that carries the token or the secret")
+				f.Func("env", "`NAME=value` that a command gets; may be given several times", func(v string) error { env = append(env, v); return nil })
 				tokenFlag(f)
 			},
 			run: func(ctx context.Context, t *task) error {
 				in := map[string]any{"name": t.args[0], "url": url, "anyway": anyway}
-				if url == "" {
-					return &usageError{"the flag --url is missing", "as in: bouncer server register sailings --url http://127.0.0.1:4701/mcp"}
+				if url == "" && len(t.rest) == 0 {
+					return &usageError{"the flag --url is missing, or a command after --", "as in: bouncer server register sailings --url http://127.0.0.1:4701/mcp"}
+				}
+				if len(t.rest) > 0 {
+					in["command"], in["args"], in["dir"], in["env"], in["secretEnv"] = t.rest[0], t.rest[1:], dir, env, secretEnv
+				} else if dir != "" || secretEnv != "" || len(env) > 0 {
+					return &usageError{"--dir, --env and --secret-env belong to a command", "give the command after --"}
 				}
 				if secret != "" {
 					in["secret"] = secret
@@ -190,11 +201,17 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 func (t *task) showServer(s serverInfo) error {
 	h := s.Health
 	rows := [][2]string{
-		{"name", s.Name}, {"url", s.URL}, {"transport", s.Transport}, {"secret", s.Secret}, {"state", h.State + since(h.Since)},
+		{"name", s.Name}, {s.what(), s.address()}, {"transport", s.Transport}, {"secret", s.Secret}, {"state", h.State + since(h.Since)},
 		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)}, {"revision", h.Revision}, {"tools", strconv.Itoa(h.Tools)},
 	}
 	if h.Finding != nil {
 		rows = append(rows, [2]string{"cause", string(h.Finding.Cause)}, [2]string{"because", h.Finding.Message}, [2]string{"what helps", h.Finding.Remedy}, [2]string{"up to", h.Finding.Actor})
+	}
+	if s.Command != "" {
+		rows = append(rows, [2]string{"directory", s.Dir}, [2]string{"variables", strings.Join(s.Env, " ")}, [2]string{"secret in", s.SecretEnv})
+	}
+	if h.Noise > 0 {
+		rows = append(rows, [2]string{"noise", fmt.Sprintf("%d lines on standard output that are not the protocol; they are passed over", h.Noise)})
 	}
 	for _, l := range h.LeftOut {
 		rows = append(rows, [2]string{"left out", l})
@@ -206,7 +223,27 @@ func (t *task) showServer(s serverInfo) error {
 		fmt.Fprintf(t.Out, "  %-12s %s\n", r[0], clip(r[1], 400))
 	}
 	t.showStages(h.Stages)
+	for _, line := range strings.Split(strings.TrimSpace(h.Stderr), "\n") {
+		if line != "" {
+			fmt.Fprintf(t.Out, "  stderr       %s\n", clip(line, 200))
+		}
+	}
 	return nil
+}
+
+// what and address say where a server is.
+func (s serverInfo) what() string {
+	if s.Command != "" {
+		return "command"
+	}
+	return "url"
+}
+
+func (s serverInfo) address() string {
+	if s.Command != "" {
+		return strings.Join(append([]string{s.Command}, s.Args...), " ")
+	}
+	return s.URL
 }
 
 func (t *task) showStages(stages []team.Stage) {

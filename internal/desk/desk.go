@@ -36,6 +36,8 @@ type Options struct {
 	// Poll is how often tool lists are read again where a server does not tell
 	// of changes; 0 means one minute.
 	Poll time.Duration
+	// NoProcesses refuses servers that are commands.
+	NoProcesses bool
 }
 
 // Desk keeps the register. It is safe for concurrent use.
@@ -69,8 +71,21 @@ const maxValues = 10_000
 // kept is a running keeper with what it was started from.
 type kept struct {
 	keeper *link.Keeper
-	url    string
-	bearer string
+	from   string
+}
+
+// way returns the way to a server, and what tells it from another one.
+func (d *Desk) way(s team.Server, secret locker.Secret) (l link.Link, from string) {
+	from = fmt.Sprintf("%q", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, secret.Reveal()})
+	if s.Transport != Stdio {
+		return link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: secret}, d.o.Link), from
+	}
+	c := link.Command{Server: s.Name, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: map[string]string{}, SecretEnv: s.SecretEnv, Secret: secret}
+	for _, e := range s.Env {
+		name, value, _ := strings.Cut(e, "=")
+		c.Env[name] = value
+	}
+	return link.NewProcess(c, d.o.Link), from
 }
 
 // New returns a desk; Start puts the register in force.
@@ -293,13 +308,13 @@ func (d *Desk) publish(ctx context.Context) error {
 func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map[string]locker.Secret) (gone []*link.Keeper) {
 	wanted := map[string]bool{}
 	for _, s := range servers {
-		if s.Paused {
+		if s.Paused || (s.Transport == Stdio && d.o.NoProcesses) {
 			continue
 		}
 		wanted[s.ID] = true
-		bearer := secrets[s.Secret]
+		l, from := d.way(s, secrets[s.Secret])
 		old := d.keepers[s.ID]
-		if old != nil && old.url == s.URL && old.bearer == bearer.Reveal() {
+		if old != nil && old.from == from {
 			continue
 		}
 		list, err := d.store.Edition(ctx, s.ID)
@@ -309,8 +324,7 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 		if old != nil {
 			gone = append(gone, old.keeper)
 		}
-		l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
-		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping()), s.URL, bearer.Reveal()}
+		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping()), from}
 	}
 	for id, k := range d.keepers {
 		if !wanted[id] {

@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"path/filepath"
+	"regexp"
+	"strings"
 	"time"
 
 	"bouncer/internal/core/diagnosis"
@@ -37,7 +40,19 @@ type Registration struct {
 	Token  string // "" for none; stored as a secret of its own
 	Secret string // name of a stored secret to give instead
 	Anyway bool   // register even when the server cannot be reached now
+	// For a local process, instead of URL.
+	Command   string
+	Args      []string
+	Dir       string
+	Env       []string // NAME=value
+	SecretEnv string   // the variable that carries the token or the secret
 }
+
+// Transports.
+const (
+	StreamableHTTP = "streamable-http"
+	Stdio          = "stdio"
+)
 
 // Servers returns every server.
 func (d *Desk) Servers(ctx context.Context) ([]ServerInfo, error) {
@@ -95,9 +110,13 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	if err := team.CheckName("name", r.Name); err != nil {
 		return ServerInfo{}, err
 	}
-	u, err := checkURL(r.URL)
+	now := time.Now().UTC()
+	s, err := describeServer(r, now)
 	if err != nil {
 		return ServerInfo{}, err
+	}
+	if s.Transport == Stdio && d.o.NoProcesses {
+		return ServerInfo{}, &team.FieldError{Field: "command", Why: "is not possible here: the service was started with processes off"}
 	}
 	if _, err := d.store.ServerByName(ctx, r.Name); err == nil {
 		return ServerInfo{}, explain(store.ErrTaken, "server", r.Name)
@@ -107,16 +126,14 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	if r.Token != "" && r.Secret != "" {
 		return ServerInfo{}, &team.FieldError{Field: "secret", Why: "and token exclude each other; give one of them"}
 	}
-	now := time.Now().UTC()
-	s := team.Server{ID: store.NewID(), Name: r.Name, URL: u, Transport: "streamable-http", Created: now}
 	bearer := locker.Secret{}
 	var add *team.Secret
 	switch {
 	case r.Token != "":
-		if bearer, err = locker.ReadToken(r.Token); err != nil {
+		if bearer, err = readSecret(s, r.Token); err != nil {
 			return ServerInfo{}, &team.FieldError{Field: "token", Why: err.Error()}
 		}
-		add = &team.Secret{ID: store.NewID(), Name: r.Name + "-token", Kind: "bearer", Created: now}
+		add = ownSecret(s, now)
 		s.Secret = add.Name
 	case r.Secret != "":
 		if bearer, err = d.open(ctx, r.Secret); err != nil {
@@ -124,7 +141,7 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 		}
 		s.Secret = r.Secret
 	}
-	l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	l, from := d.way(s, bearer)
 	st := link.Judge(l.Probe(ctx))
 	if st.State != link.Ready && !r.Anyway {
 		l.Close(ctx)
@@ -139,9 +156,9 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	}
 	// The link that was probed becomes the one in use.
 	d.mu.Lock()
-	d.keepers[s.ID] = &kept{link.Adopt(d.ctx, l, st, d.keeping()), s.URL, bearer.Reveal()}
+	d.keepers[s.ID] = &kept{link.Adopt(d.ctx, l, st, d.keeping()), from}
 	d.mu.Unlock()
-	err = d.alter(ctx, by, "server.register", s.Name, "", s.URL, "servers", func(tx *store.Tx) error {
+	err = d.alter(ctx, by, "server.register", s.Name, "", describe(s), "servers", func(tx *store.Tx) error {
 		if add != nil {
 			if err := tx.AddSecret(*add, store.Sealed{KeyID: box.KeyID, DataKey: box.DataKey, Value: box.Value}); err != nil {
 				return explain(err, "secret", add.Name)
@@ -184,6 +201,9 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	}
 	old := s
 	if p.URL != nil {
+		if s.Transport == Stdio {
+			return ServerInfo{}, &team.FieldError{Field: "url", Why: "does not go with a local process"}
+		}
 		if s.URL, err = checkURL(*p.URL); err != nil {
 			return ServerInfo{}, err
 		}
@@ -199,7 +219,10 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	}
 	var write func(*store.Tx) error
 	if p.Token != nil {
-		if bearer, err = locker.ReadToken(*p.Token); err != nil {
+		if s.Transport == Stdio && s.SecretEnv == "" {
+			return ServerInfo{}, &team.FieldError{Field: "token", Why: "has nowhere to go: no variable of this process carries a secret"}
+		}
+		if bearer, err = readSecret(s, *p.Token); err != nil {
 			return ServerInfo{}, &team.FieldError{Field: "token", Why: err.Error()}
 		}
 		if write, err = d.putToken(ctx, &s, bearer); err != nil {
@@ -229,7 +252,75 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 }
 
 func describe(s team.Server) string {
-	return fmt.Sprintf("%s, secret %q, paused %v", s.URL, s.Secret, s.Paused)
+	at := s.URL
+	if s.Transport == Stdio {
+		at = strings.Join(append([]string{s.Command}, s.Args...), " ")
+	}
+	return fmt.Sprintf("%s, secret %q, paused %v", at, s.Secret, s.Paused)
+}
+
+// describeServer checks what a registration says of the server itself.
+func describeServer(r Registration, now time.Time) (team.Server, error) {
+	s := team.Server{ID: store.NewID(), Name: r.Name, Transport: StreamableHTTP, Created: now, Command: r.Command, Args: r.Args, Dir: r.Dir, Env: r.Env, SecretEnv: r.SecretEnv}
+	if r.Command == "" {
+		if len(r.Args)+len(r.Env) > 0 || r.Dir != "" || r.SecretEnv != "" {
+			return s, &team.FieldError{Field: "command", Why: "is missing; arguments, a directory and variables belong to a command"}
+		}
+		var err error
+		s.URL, err = checkURL(r.URL)
+		return s, err
+	}
+	s.Transport = Stdio
+	bad := func(field, why string) (team.Server, error) { return s, &team.FieldError{Field: field, Why: why} }
+	switch {
+	case r.URL != "":
+		return bad("url", "and command exclude each other; a server has an address or is a command")
+	case len(r.Command) > 1000 || strings.ContainsAny(r.Command, "\x00\n"):
+		return bad("command", "is no command; give the name or the absolute path of a program")
+	case len(r.Args) > 100 || len(strings.Join(r.Args, "")) > 32<<10:
+		return bad("args", "are more than 100, or longer than 32 KiB in all")
+	case strings.Contains(strings.Join(r.Args, ""), "\x00"):
+		return bad("args", "have a zero byte, which no argument can carry")
+	case r.Dir != "" && !filepath.IsAbs(r.Dir):
+		return bad("dir", "must be an absolute path")
+	case len(r.Env) > 100:
+		return bad("env", "has more than 100 variables")
+	case r.SecretEnv != "" && !variable.MatchString(r.SecretEnv):
+		return bad("secretEnv", "is no name of a variable, like BERTHS_KEY")
+	case r.SecretEnv == "" && (r.Token != "" || r.Secret != ""):
+		return bad("secretEnv", "is missing; name the variable that carries the secret")
+	case r.SecretEnv != "" && r.Token == "" && r.Secret == "":
+		return bad("token", "is missing; the variable "+r.SecretEnv+" has no value")
+	}
+	for _, e := range r.Env {
+		name, value, ok := strings.Cut(e, "=")
+		if !ok || !variable.MatchString(name) || strings.Contains(value, "\x00") || len(e) > 16<<10 {
+			return bad("env", "must be variables like NAME=value")
+		}
+		if name == r.SecretEnv {
+			return bad("env", "sets "+name+", which is to carry the secret")
+		}
+	}
+	return s, nil
+}
+
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+// readSecret reads a secret as the server's transport needs it.
+func readSecret(s team.Server, raw string) (locker.Secret, error) {
+	if s.Transport == Stdio {
+		return locker.ReadValue(raw)
+	}
+	return locker.ReadToken(raw)
+}
+
+// ownSecret is a new secret for one server.
+func ownSecret(s team.Server, now time.Time) *team.Secret {
+	n := &team.Secret{ID: store.NewID(), Name: s.Name + "-token", Kind: "bearer", Created: now}
+	if s.Transport == Stdio {
+		n.Name, n.Kind = s.Name+"-variable", "environment"
+	}
+	return n
 }
 
 // putToken prepares the writing of a server's own token: a new secret, or a new
@@ -237,7 +328,7 @@ func describe(s team.Server) string {
 func (d *Desk) putToken(ctx context.Context, s *team.Server, bearer locker.Secret) (func(*store.Tx) error, error) {
 	now := time.Now().UTC()
 	if s.Secret == "" {
-		n := team.Secret{ID: store.NewID(), Name: s.Name + "-token", Kind: "bearer", Created: now}
+		n := *ownSecret(*s, now)
 		box, err := d.seal(n.ID, bearer)
 		s.Secret = n.Name
 		return func(tx *store.Tx) error { return explain(tx.AddSecret(n, box), "secret", n.Name) }, err
@@ -252,7 +343,7 @@ func (d *Desk) putToken(ctx context.Context, s *team.Server, bearer locker.Secre
 
 // try reaches a server with a credential without keeping the link.
 func (d *Desk) try(ctx context.Context, s team.Server, bearer locker.Secret) error {
-	l := link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: bearer}, d.o.Link)
+	l, _ := d.way(s, bearer)
 	st := link.Judge(l.Probe(ctx))
 	l.Close(ctx)
 	if st.State != link.Ready {
@@ -366,7 +457,11 @@ func (d *Desk) RotateSecret(ctx context.Context, by team.Person, name, value str
 	if err != nil {
 		return s, err
 	}
-	v, err := locker.ReadToken(value)
+	read := locker.ReadToken
+	if s.Kind == "environment" {
+		read = locker.ReadValue
+	}
+	v, err := read(value)
 	if err != nil {
 		return s, &team.FieldError{Field: "value", Why: err.Error()}
 	}

@@ -88,7 +88,11 @@ func (k *Keeper) Link() Link { return k.link }
 func (k *Keeper) Status() Status {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.status
+	st := k.status
+	if p, ok := k.link.(*Process); ok {
+		st.Stderr, st.Noise = p.tail()
+	}
+	return st
 }
 
 // Check probes the server now and returns the outcome.

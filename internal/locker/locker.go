@@ -153,6 +153,21 @@ func unseal(key, sealed []byte, with string) ([]byte, error) {
 	return plain, nil
 }
 
+// ReadValue takes a secret that is no HTTP token, such as the value of an
+// environment variable: only line ends around it go.
+func ReadValue(raw string) (Secret, error) {
+	v := strings.Trim(raw, "\r\n")
+	switch {
+	case strings.TrimSpace(v) == "":
+		return Secret{}, errors.New("is empty")
+	case len(v) > MaxToken:
+		return Secret{}, fmt.Errorf("is longer than %d bytes", MaxToken)
+	case strings.ContainsRune(v, 0):
+		return Secret{}, errors.New("has a zero byte, which no variable can carry")
+	}
+	return NewSecret(v), nil
+}
+
 // MaxToken is the longest token that is accepted, in bytes.
 const MaxToken = 16 << 10
 

@@ -12,14 +12,28 @@ import (
 	"bouncer/internal/team"
 )
 
-const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created
+const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env
 	FROM servers s LEFT JOIN secrets k ON k.id = s.secret`
 
 func scanServer(r scanner) (v team.Server, err error) {
 	var created int64
-	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created)
+	var args, env string
+	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created, &v.Command, &args, &v.Dir, &env, &v.SecretEnv)
 	v.Created = fromMS(created)
+	if err == nil {
+		err = errors.Join(json.Unmarshal([]byte(args), &v.Args), json.Unmarshal([]byte(env), &v.Env))
+	}
 	return v, err
+}
+
+// texts writes a list of texts as JSON.
+func texts(list []string) string {
+	if len(list) == 0 {
+		return "[]"
+	}
+	// Texts cannot fail to be written.
+	raw, _ := json.Marshal(list)
+	return string(raw)
 }
 
 // Servers returns every registered server, by name.
@@ -34,9 +48,9 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 
 // AddServer stores a server; its secret is named by v.Secret.
 func (t *Tx) AddServer(v team.Server) error {
-	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created)
-		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?)`,
-		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created))
+	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env)
+		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv)
 }
 
 // SetServer replaces what can be altered of a server.

@@ -78,8 +78,13 @@ func (p Pass) StateAt(now time.Time) string {
 type Server struct {
 	ID        string    `json:"id"`
 	Name      string    `json:"name"`
-	URL       string    `json:"url"`
-	Transport string    `json:"transport" enum:"streamable-http"`
+	Transport string    `json:"transport" enum:"streamable-http,stdio"`
+	URL       string    `json:"url" doc:"address of the MCP endpoint; empty for a local process"`
+	Command   string    `json:"command,omitempty" doc:"of a local process: a name in PATH, or an absolute path"`
+	Args      []string  `json:"args,omitempty" doc:"of a local process: its arguments"`
+	Dir       string    `json:"dir,omitempty" doc:"of a local process: its working directory"`
+	Env       []string  `json:"env,omitempty" doc:"of a local process: its variables, as NAME=value"`
+	SecretEnv string    `json:"secretEnv,omitempty" doc:"of a local process: the variable that carries the secret"`
 	Secret    string    `json:"secret" doc:"name of the secret it is given; empty for none"`
 	Paused    bool      `json:"paused"`
 	Created   time.Time `json:"created"`
@@ -87,7 +92,7 @@ type Server struct {
 
 // Stage is one timed step of reaching a server.
 type Stage struct {
-	Name   string  `json:"name" enum:"resolve,connect,tls,initialize,tools"`
+	Name   string  `json:"name" enum:"resolve,connect,tls,launch,initialize,tools"`
 	Millis float64 `json:"ms" doc:"how long it took, in milliseconds"`
 	OK     bool    `json:"ok"`
 	Note   string  `json:"note,omitempty"`
@@ -104,6 +109,8 @@ type Health struct {
 	LeftOut       []string           `json:"leftOut,omitempty" doc:"tools that could not be taken, and why"`
 	Finding       *diagnosis.Finding `json:"finding,omitempty" doc:"why it fails, when it does"`
 	Stages        []Stage            `json:"stages,omitempty"`
+	Stderr        string             `json:"stderr,omitempty" doc:"end of what a local process wrote to standard error, masked"`
+	Noise         int                `json:"noise,omitempty" doc:"lines that a local process wrote to standard output and that are not the protocol"`
 	Since         time.Time          `json:"since" doc:"when this state began"`
 	Checked       time.Time          `json:"checked"`
 }
@@ -112,7 +119,7 @@ type Health struct {
 type Secret struct {
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
-	Kind    string     `json:"kind" enum:"bearer"`
+	Kind    string     `json:"kind" enum:"bearer,environment"`
 	UsedBy  []string   `json:"usedBy" doc:"servers that are given it"`
 	Created time.Time  `json:"created"`
 	Rotated *time.Time `json:"rotated,omitempty"`

@@ -206,23 +206,31 @@ func (s *Server) post(w http.ResponseWriter, r *http.Request, fault string) {
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
-	out := message{JSONRPC: "2.0", ID: m.ID}
 	switch m.Method {
 	case "initialize":
 		w.Header().Set("Mcp-Session-Id", s.open())
+	case "tools/call":
+		s.call(w, r, m, fault)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	reply(w, s.plain(m))
+}
+
+// plain answers every request but tools/call.
+func (s *Server) plain(m message) message {
+	out := message{JSONRPC: "2.0", ID: m.ID}
+	switch m.Method {
+	case "initialize":
 		out.Result = s.greeting(m.Params)
 	case "ping":
 		out.Result = map[string]any{}
 	case "tools/list":
 		out.Result = map[string]any{"tools": s.list()}
-	case "tools/call":
-		s.call(w, r, m, fault)
-		return
 	default:
 		out.Error = &rpcError{-32601, "method not found"}
 	}
-	w.Header().Set("Content-Type", "application/json")
-	reply(w, out)
+	return out
 }
 
 func reply(w io.Writer, m message) {
@@ -279,6 +287,31 @@ func (s *Server) list() []any {
 // call runs a tool. The answer is an event stream when the caller wants
 // progress, and a plain JSON reply otherwise.
 func (s *Server) call(w http.ResponseWriter, r *http.Request, m message, fault string) {
+	var asked struct {
+		Meta struct{ ProgressToken json.RawMessage } `json:"_meta"`
+	}
+	_ = json.Unmarshal(m.Params, &asked)
+	streaming := len(asked.Meta.ProgressToken) > 0
+	if streaming {
+		w.Header().Set("Content-Type", "text/event-stream")
+		w.WriteHeader(http.StatusOK)
+	} else {
+		w.Header().Set("Content-Type", "application/json")
+	}
+	out := s.carryOut(r.Context(), m, func(m message) { event(w, m) })
+	if fault == Cut {
+		cut(w, out)
+		return
+	}
+	if streaming {
+		event(w, out)
+		return
+	}
+	reply(w, out)
+}
+
+// carryOut runs the tool that a request asks for; progress goes to tell.
+func (s *Server) carryOut(ctx context.Context, m message, tell func(message)) message {
 	var p struct {
 		Name      string
 		Arguments map[string]any
@@ -294,32 +327,18 @@ func (s *Server) call(w http.ResponseWriter, r *http.Request, m message, fault s
 	}
 	s.mu.Unlock()
 	out := message{JSONRPC: "2.0", ID: m.ID}
-	streaming := len(p.Meta.ProgressToken) > 0
-	c := &Call{Arguments: p.Arguments, Progress: func(float64, float64, string) {}}
-	if streaming {
-		w.Header().Set("Content-Type", "text/event-stream")
-		w.WriteHeader(http.StatusOK)
-		c.Progress = func(done, total float64, text string) {
-			params, _ := json.Marshal(map[string]any{"progressToken": p.Meta.ProgressToken, "progress": done, "total": total, "message": text})
-			event(w, message{JSONRPC: "2.0", Method: "notifications/progress", Params: params})
-		}
-	} else {
-		w.Header().Set("Content-Type", "application/json")
-	}
 	if i < 0 {
 		out.Error = &rpcError{-32602, fmt.Sprintf("unknown tool %q", p.Name)}
-	} else {
-		out.Result = run(r.Context(), tool, c)
+		return out
 	}
-	if fault == Cut {
-		cut(w, out)
-		return
-	}
-	if streaming {
-		event(w, out)
-		return
-	}
-	reply(w, out)
+	c := &Call{Arguments: p.Arguments, Progress: func(done, total float64, text string) {
+		if len(p.Meta.ProgressToken) > 0 {
+			params, _ := json.Marshal(map[string]any{"progressToken": p.Meta.ProgressToken, "progress": done, "total": total, "message": text})
+			tell(message{JSONRPC: "2.0", Method: "notifications/progress", Params: params})
+		}
+	}}
+	out.Result = run(ctx, tool, c)
+	return out
 }
 
 func run(ctx context.Context, t Tool, c *Call) any {

@@ -34,7 +34,18 @@ export const people = () => request<Person[]>('GET', '/api/people')
 export const servers = () => request<Server[]>('GET', '/api/servers')
 export const server = (name: string) => request<Server>('GET', `/api/servers/${seg(name)}`)
 export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${seg(name)}/tools`)
-export const registerServer = (body: { name: string; url: string; token?: string; anyway?: boolean }) => request<Server>('POST', '/api/servers', body)
+export interface Registration {
+  name: string
+  url?: string
+  command?: string
+  args?: string[]
+  dir?: string
+  env?: string[]
+  secretEnv?: string
+  token?: string
+  anyway?: boolean
+}
+export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
 export const updateServer = (name: string, body: { url?: string; token?: string; paused?: boolean; anyway?: boolean }) =>
   request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
 export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)

@@ -39,6 +39,8 @@ export interface Health {
   leftOut?: string[]
   finding?: Finding
   stages?: Stage[]
+  stderr?: string
+  noise?: number
   since: string
   checked: string
 }
@@ -48,6 +50,11 @@ export interface Server {
   name: string
   url: string
   transport: string
+  command?: string
+  args?: string[]
+  dir?: string
+  env?: string[]
+  secretEnv?: string
   secret: string
   paused: boolean
   created: string

@@ -8,7 +8,7 @@ import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
-import { fullMoment, moment } from '../use/format'
+import { fullMoment, moment, place } from '../use/format'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -79,10 +79,13 @@ function changed() {
       <section class="sheet pad">
         <h2>What it is</h2>
         <dl class="facts">
-          <dt>address</dt><dd class="mono">{{ s.url }}</dd>
+          <dt>{{ s.command ? 'command' : 'address' }}</dt><dd class="mono">{{ place(s) }}</dd>
+          <template v-if="s.dir"><dt>directory</dt><dd class="mono">{{ s.dir }}</dd></template>
+          <template v-if="s.env?.length"><dt>variables</dt><dd class="mono">{{ s.env.join(' ') }}</dd></template>
           <dt>says it is</dt><dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
           <dt>transport</dt><dd>{{ s.transport }}, revision {{ s.health.revision || 'unknown' }}</dd>
-          <dt>secret</dt><dd>{{ s.secret || 'none' }}</dd>
+          <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span></dd>
+          <template v-if="s.health.noise"><dt>noise</dt><dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template>
           <dt>registered</dt><dd>{{ fullMoment(s.created) }}</dd>
           <template v-if="s.health.leftOut?.length"><dt>left out</dt><dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template>
         </dl>
@@ -102,6 +105,10 @@ function changed() {
         <p v-else class="soft">Not reached since the service started.</p>
       </section>
     </div>
+    <section v-if="s.health.stderr" class="stderr">
+      <h2>What it wrote last to standard error</h2>
+      <pre class="body" tabindex="0">{{ s.health.stderr }}</pre>
+    </section>
     <div class="pagehead sub">
       <h2>Tools</h2>
       <ElInput v-model="filter" class="filter" placeholder="Filter tools" clearable aria-label="Filter tools" />
@@ -142,6 +149,12 @@ function changed() {
 }
 .filter {
   width: 240px;
+}
+.stderr {
+  margin-bottom: 18px;
+}
+.stderr pre {
+  max-height: 140px;
 }
 .finding {
   border-left: 3px solid var(--bad);

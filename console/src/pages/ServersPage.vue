@@ -6,7 +6,7 @@ import * as api from '../api'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
-import { moment } from '../use/format'
+import { moment, place } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -21,7 +21,7 @@ useLive({ topics: (t) => t === 'servers' && load(), back: load })
 
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter((s) => !f || [s.name, s.url, s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)))
+  return (data.value ?? []).filter((s) => !f || [s.name, place(s), s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)))
 })
 function registered(s: api.Server) {
   registering.value = false
@@ -44,14 +44,14 @@ function registered(s: api.Server) {
     </template>
     <table class="list">
       <colgroup><col style="width: 15%" /><col style="width: 12%" /><col style="width: 7%" /><col style="width: 11%" /><col style="width: 27%" /><col /></colgroup>
-      <thead><tr><th>Name</th><th>State</th><th class="num">Tools</th><th>Revision</th><th>Address</th><th>Note</th></tr></thead>
+      <thead><tr><th>Name</th><th>State</th><th class="num">Tools</th><th>Revision</th><th>Address or command</th><th>Note</th></tr></thead>
       <tbody>
         <tr v-for="s in shown" :key="s.id">
           <td><RouterLink :to="`/servers/${s.name}`">{{ s.name }}</RouterLink></td>
           <td><StateMark :state="s.health.state" /></td>
           <td class="num">{{ s.health.tools }}</td>
           <td>{{ s.health.revision || '–' }}</td>
-          <td class="mono">{{ s.url }}</td>
+          <td class="mono">{{ place(s) }}</td>
           <td><span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft">{{ s.health.serverName }} {{ s.health.serverVersion }}, since {{ moment(s.health.since) }}</span></td>
         </tr>
       </tbody>

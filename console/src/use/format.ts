@@ -33,6 +33,11 @@ export function bytes(n: number): string {
   return `${Math.round(n / 1_048_576)} MiB`
 }
 
+/** place is where a server is: its address, or the command that starts it. */
+export function place(s: { url: string; command?: string; args?: string[] }): string {
+  return s.command ? [s.command, ...(s.args ?? [])].join(' ') : s.url
+}
+
 /** pretty indents JSON and leaves anything else as it is. */
 export function pretty(text: string): string {
   try {

@@ -47,6 +47,14 @@ const (
 	TooLarge        Cause = "protocol.message-too-large"
 	EndlessPages    Cause = "protocol.endless-paging"
 	NotServed       Cause = "protocol.capability-declared-but-not-served"
+	CommandNotFound Cause = "launch.command-not-found"
+	NotExecutable   Cause = "launch.not-executable"
+	DirMissing      Cause = "launch.working-directory-missing"
+	RelativePath    Cause = "launch.relative-path"
+	LineInCommand   Cause = "launch.whole-command-line-in-the-command-field"
+	ExitsAtOnce     Cause = "launch.exits-at-once"
+	Killed          Cause = "launch.killed-by-a-signal"
+	NoiseOnStdout   Cause = "launch.writes-something-else-on-stdout"
 	OutcomeUnknown  Cause = "call.outcome-unknown"
 	CallTimeout     Cause = "call.times-out"
 )
@@ -129,6 +137,8 @@ func known(e Evidence) Finding {
 		f.Message = "the tool list has no end" + note(e)
 	case NotServed:
 		f.Message = fmt.Sprintf("the server says it has tools and then refuses to list them: %s (code %d)", e.RPCMessage, e.RPCCode)
+	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout:
+		return launch(e)
 	case OutcomeUnknown:
 		f.Message = "the connection broke off before the answer came; whether the tool ran is not known" + note(e)
 		f.Remedy = "look at the server before you repeat the call"
@@ -138,6 +148,26 @@ func known(e Evidence) Finding {
 		f.Message = "the server broke the protocol" + note(e)
 	}
 	return f
+}
+
+func launch(e Evidence) Finding {
+	switch e.What {
+	case CommandNotFound:
+		return Finding{e.What, "the command is not on this machine" + note(e), "install it where Bouncer runs, or give its absolute path", registrar}
+	case NotExecutable:
+		return Finding{e.What, "the command may not be executed" + note(e), "check the file and its permissions", registrar}
+	case DirMissing:
+		return Finding{e.What, "the working directory does not exist" + note(e), "make it, or register the server with another one", registrar}
+	case RelativePath:
+		return Finding{e.What, "the command is a relative path, which depends on where Bouncer was started" + note(e), "give its absolute path", registrar}
+	case LineInCommand:
+		return Finding{e.What, "the command holds a whole command line" + note(e), "give the command and each argument apart", registrar}
+	case Killed:
+		return Finding{e.What, "the process was killed before it opened a session" + note(e), "look at the machine's memory and at what the process wrote", operator}
+	case NoiseOnStdout:
+		return Finding{e.What, "the process writes something else than the protocol to its standard output" + note(e), "make it log to standard error", operator}
+	}
+	return Finding{ExitsAtOnce, "the process ends before it opens a session" + note(e), "run the command by hand where Bouncer runs; settings it needs may be missing", registrar}
 }
 
 func byStatus(e Evidence) Finding {

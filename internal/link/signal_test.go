@@ -1,0 +1,8 @@
+package link
+
+import (
+	"os/signal"
+	"syscall"
+)
+
+func signalIgnore() { signal.Ignore(syscall.SIGTERM) }
