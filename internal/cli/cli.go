@@ -106,7 +106,7 @@ type failure struct {
 func (e *failure) Error() string { return e.what }
 
 func commands() []command {
-	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
+	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(), bridgeCommands(),
 		ruleCommands(), secretCommands(), journalCommands(), personCommands())
 }
 
