@@ -91,10 +91,22 @@ func TestBerthsAsAProcess(t *testing.T) {
 	w.Must("PATCH", "/api/servers/berths", testkit.Obj{"paused": false}, nil)
 	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() == nil }, 10*time.Second, 50*time.Millisecond)
 
+	before, err := exec.Command("pgrep", "-f", bin).Output()
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		w.Must("POST", "/api/servers/berths/check", nil, &s)
+		return s.Health.State == "ready" && len(s.Health.Stages) == 3
+	}, 10*time.Second, 50*time.Millisecond)
+	after, err := exec.Command("pgrep", "-f", bin).Output()
+	require.NoError(t, err)
+	assert.Equal(t, string(before), string(after), "a check leaves the process that works alone")
 	p = w.Problem("PATCH", "/api/servers/berths", testkit.Obj{"url": "http://x"})
 	assert.Equal(t, "url", p.Field)
 	w.Stop()
 	off := testkit.Start(t, map[string]string{"data": w.Dir, "processes": "off"})
 	assert.Equal(t, "command", off.Problem("POST", "/api/servers", testkit.Obj{"name": "x", "command": "cat"}).Field)
 	assert.Error(t, exec.Command("pgrep", "-f", bin).Run(), "and those that are registered are not started")
+	agent = off.Raw("/mcp", off.Pass("night-watch"), "2025-11-25")
+	assert.Empty(t, agent.Names())
+	assert.NotNil(t, agent.CallTool("berths__list_berths", "x").Error)
 }

@@ -282,8 +282,10 @@ func (d *Desk) publish(ctx context.Context) error {
 	w.Rules = rules.NewSet(set)
 	gone := d.reconcile(ctx, servers, opened)
 	for _, s := range servers {
-		rs := &relay.Server{Name: s.Name, Paused: s.Paused}
-		if k := d.keepers[s.ID]; k != nil {
+		k := d.keepers[s.ID]
+		// Without a keeper there is no way to it: it is paused, or not possible here.
+		rs := &relay.Server{Name: s.Name, Paused: k == nil}
+		if k != nil {
 			rs.Keeper, rs.Tools = k.keeper, k.keeper.Status().List
 		} else if rs.Tools, err = d.store.Edition(ctx, s.ID); err != nil {
 			// Only the explanation of a refusal suffers.

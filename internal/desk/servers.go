@@ -362,7 +362,14 @@ func (d *Desk) CheckServer(ctx context.Context, name string) (ServerInfo, error)
 	if k == nil {
 		return ServerInfo{}, &team.ConflictError{Field: "paused", Why: fmt.Sprintf("server %q is paused", name), Hint: "resume it first"}
 	}
-	k.Check(ctx)
+	bearer := locker.Secret{}
+	if s.Secret != "" {
+		if bearer, err = d.open(ctx, s.Secret); err != nil {
+			return ServerInfo{}, err
+		}
+	}
+	fresh, _ := d.way(s, bearer)
+	k.Check(ctx, fresh)
 	return d.info(s), nil
 }
 

@@ -24,8 +24,8 @@ const (
 // KeeperOptions configure a Keeper.
 type KeeperOptions struct {
 	Log *slog.Logger
-	// Changed is called after every change of state or of the tool list, by one
-	// goroutine at a time and never after Close has returned.
+	// Changed is called after every change of state or of the tool list. It may
+	// be called by a goroutine that carries a call, so it must not block.
 	Changed func(Status)
 	// Poll is how often the tool list of a server without an event stream is
 	// read again; 0 means one minute.
@@ -51,7 +51,7 @@ type Keeper struct {
 	mu     sync.Mutex
 	status Status
 
-	working sync.Mutex // one probe at a time; guards the order of Changed
+	working sync.Mutex // one probe at a time
 }
 
 const (
@@ -62,22 +62,17 @@ const (
 // Keep starts keeping a link. list is the tool list last recorded, which is in
 // force until the server has answered.
 func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keeper {
-	if o.Poll == 0 {
-		o.Poll = time.Minute
-	}
-	ctx, cancel := context.WithCancel(ctx)
-	k := &Keeper{link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1)}
-	k.status = Status{List: list, Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)}}
-	go k.run(ctx)
-	return k
+	return Adopt(ctx, l, Status{List: list, Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)}}, o)
 }
 
 // Adopt is Keep for a link that was probed already.
 func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper {
-	k := Keep(ctx, l, probed.List, o)
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.status = probed
+	if o.Poll == 0 {
+		o.Poll = time.Minute
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	k := &Keeper{link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), status: probed}
+	go k.run(ctx)
 	return k
 }
 
@@ -95,11 +90,25 @@ func (k *Keeper) Status() Status {
 	return st
 }
 
-// Check probes the server now and returns the outcome.
-func (k *Keeper) Check(ctx context.Context) Status {
-	k.link.Close(ctx) // from the beginning, so that every step is seen
-	k.probe(ctx)
-	k.nudge()
+// Check reaches the server from the beginning, so that every step is seen, and
+// returns the outcome. While the kept link works it is left alone, since calls
+// may be under way on it: a fresh one, given by the caller, tries the way.
+func (k *Keeper) Check(ctx context.Context, fresh Link) Status {
+	defer k.nudge()
+	if k.Status().State != Ready {
+		k.link.Close(ctx)
+		k.probe(ctx)
+		return k.Status()
+	}
+	st := Judge(fresh.Probe(ctx))
+	fresh.Close(ctx)
+	if st.State != Ready {
+		k.Report(*st.Finding)
+		return k.Status()
+	}
+	k.mu.Lock()
+	k.status.Stages, k.status.Checked = st.Stages, st.Checked
+	k.mu.Unlock()
 	return k.Status()
 }
 
@@ -112,8 +121,10 @@ func (k *Keeper) Report(f diagnosis.Finding) {
 		k.status.State, k.status.Since = Failing, time.Now().UTC()
 		k.status.Finding = &f
 	}
+	st := k.status
 	k.mu.Unlock()
 	if changed {
+		k.o.Changed(st)
 		k.nudge()
 	}
 }

@@ -310,7 +310,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 		}
 	}, 10*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
 	s.Fail(toolserver.Unauthorised)
-	k.Check(t.Context())
+	k.Check(t.Context(), to(t, h.URL, token))
 	wait("it fails", func(s Status) bool { return s.State == Failing && s.Finding.Cause == diagnosis.TokenRejected })
 	assert.Equal(t, "two", k.Status().List[0].Name, "the list outlives the failure")
 	s.Fail(toolserver.Healthy)
