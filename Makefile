@@ -33,7 +33,8 @@ e2e/peers/node_modules/.installed: e2e/peers/package-lock.json
 	@touch $@
 
 chromium:
-	@command -v chromium >/dev/null || (apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium)
+	@command -v chromium >/dev/null && command -v pgrep >/dev/null || \
+		(apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium procps)
 
 test: build peers chromium ## install what is missing and run every test, with the race detector
 	$(GO) vet ./...
