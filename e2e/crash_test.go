@@ -138,7 +138,7 @@ func TestKillInTheMiddleOfCalls(t *testing.T) {
 	w.Base = base
 	w.Register("again", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	agent := w.Raw("/mcp", w.Pass("agent-0"), "2025-11-25")
-	require.Eventually(t, func() bool { r := agent.CallTool("echo__echo", "after"); return len(r.Result.Content) == 1 }, 5*time.Second, 50*time.Millisecond, "the sealed token still opens, and the rules still hold")
+	require.Eventually(t, func() bool { r := agent.CallTool("echo__echo", "after"); return len(r.Result.Content) == 1 }, 30*time.Second, 50*time.Millisecond, "the sealed token still opens, and the rules still hold")
 }
 
 func TestStartIsRefusedWithTheReason(t *testing.T) {
@@ -176,7 +176,7 @@ func TestStartIsRefusedWithTheReason(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			bin, err := binary()
 			require.NoError(t, err)
-			ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+			ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 			defer cancel()
 			cmd := exec.CommandContext(ctx, bin, append([]string{"serve"}, row.args...)...)
 			out, _ := cmd.CombinedOutput()
@@ -210,7 +210,7 @@ func TestInterruptEndsTheServiceInOrder(t *testing.T) {
 	select {
 	case err := <-done:
 		assert.NoError(t, err, "an orderly end is no failure")
-	case <-time.After(10 * time.Second):
+	case <-time.After(30 * time.Second):
 		t.Fatal("the service does not end")
 	}
 	_, err = os.Stat(filepath.Join(dir, "bouncer.db-wal"))

@@ -118,14 +118,14 @@ func TestGoClientAndGoServer(t *testing.T) {
 	time.AfterFunc(200*time.Millisecond, cancel)
 	_, err = agent.CallTool(ctx, &mcp.CallToolParams{Name: "harbour__wait", Arguments: testkit.Obj{"text": ""}})
 	require.ErrorIs(t, err, context.Canceled)
-	require.Eventually(t, func() bool { return cancelled.Load() == 1 }, 5*time.Second, 10*time.Millisecond, "the server was told")
+	require.Eventually(t, func() bool { return cancelled.Load() == 1 }, 30*time.Second, 10*time.Millisecond, "the server was told")
 
 	_, err = agent.CallTool(t.Context(), &mcp.CallToolParams{Name: "harbour__sink"})
 	require.ErrorContains(t, err, `no tool "harbour__sink"`)
 	w.Must("DELETE", "/api/rules/"+rule, nil, nil)
 	select {
 	case <-changed:
-	case <-time.After(5 * time.Second):
+	case <-time.After(30 * time.Second):
 		t.Fatal("the agent was not told of its new tool list")
 	}
 	assert.Empty(t, names(t, agent))
@@ -133,7 +133,7 @@ func TestGoClientAndGoServer(t *testing.T) {
 		return nil, nil, nil
 	})
 	w.Rule("admit", "*", "*", "later")
-	require.Eventually(t, func() bool { n := names(t, agent); return len(n) == 1 && n[0] == "harbour__later" }, 10*time.Second, 50*time.Millisecond, "a tool that the server adds arrives")
+	require.Eventually(t, func() bool { n := names(t, agent); return len(n) == 1 && n[0] == "harbour__later" }, 30*time.Second, 50*time.Millisecond, "a tool that the server adds arrives")
 }
 
 // everything starts the npm reference server and returns its address.

@@ -87,16 +87,16 @@ func TestBerthsAsAProcess(t *testing.T) {
 	_, raw := w.Do(w.Token, "GET", "/api/servers/berths", nil)
 	assert.NotContains(t, string(raw), ferries.BerthsToken)
 	w.Must("PATCH", "/api/servers/berths", testkit.Obj{"paused": true}, nil)
-	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() != nil }, 10*time.Second, 50*time.Millisecond, "a paused server has no process")
+	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() != nil }, 30*time.Second, 50*time.Millisecond, "a paused server has no process")
 	w.Must("PATCH", "/api/servers/berths", testkit.Obj{"paused": false}, nil)
-	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() == nil }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() == nil }, 30*time.Second, 50*time.Millisecond)
 
 	before, err := exec.Command("pgrep", "-f", bin).Output()
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		w.Must("POST", "/api/servers/berths/check", nil, &s)
 		return s.Health.State == "ready" && len(s.Health.Stages) == 3
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 	after, err := exec.Command("pgrep", "-f", bin).Output()
 	require.NoError(t, err)
 	assert.Equal(t, string(before), string(after), "a check leaves the process that works alone")

@@ -44,7 +44,7 @@ func (b *Browser) Close() {
 }
 
 func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
 	return chromedp.Do(ctx, steps...)
 }
@@ -77,9 +77,9 @@ func (b *Browser) Click(css, text string) error {
 
 // Wait waits until the JavaScript expression is true.
 func (b *Browser) Wait(expression string) error {
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(15*time.Second))); err != nil {
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second))); err != nil {
 		text, _ := b.Text()
 		return fmt.Errorf("wait for %s: %w; the page says:\n%s", expression, err, text)
 	}
@@ -96,14 +96,14 @@ func (b *Browser) Text() (string, error) { return Eval[string](b, "document.body
 
 // Eval returns the value of a JavaScript expression.
 func Eval[T any](b *Browser, expression string) (T, error) {
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.Evaluate[T](expression))
 }
 
 // Shot takes a picture of the window as PNG.
 func (b *Browser) Shot() ([]byte, error) {
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }

@@ -172,12 +172,12 @@ func TestFollowShowsCallsAsTheyHappen(t *testing.T) {
 	env := &Env{In: strings.NewReader(""), Out: &out, Err: &out, Getenv: func(string) string { return "" }, Terminal: func() bool { return false }, Width: func() int { return 0 }, ConfigDir: filepath.Join(d.dir, "config")}
 	go func() { done <- Main(ctx, env, []string{"journal", "--follow", "--json", "--outcome", "ok"}) }()
 	lines := func() int { return strings.Count(out.String(), "\n") }
-	require.Eventually(t, func() bool { return lines() == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return lines() == 1 }, 30*time.Second, 10*time.Millisecond)
 	for i := range 5 {
 		agent.CallTool("echo__echo", fmt.Sprint(i))
 		agent.CallTool("echo__fail", "") // filtered out
 	}
-	require.Eventually(t, func() bool { return lines() == 6 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return lines() == 6 }, 30*time.Second, 10*time.Millisecond)
 	cancel()
 	assert.Equal(t, 0, <-done, "an interrupt ends it without an error")
 	seen := map[string]bool{}

@@ -69,7 +69,7 @@ func TestNothingIsLostWhenTheQueueIsFull(t *testing.T) {
 		wait.Go(func() { assert.NoError(t, j.Record(t.Context(), entry(fmt.Sprint(i)))) })
 	}
 	// The writer is held up, so a late caller has to wait, and may give up.
-	require.Eventually(t, func() bool { return len(j.queue) == 4 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(j.queue) == 4 }, 30*time.Second, time.Millisecond)
 	gone, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
 	assert.ErrorIs(t, j.Record(gone, entry("late")), context.DeadlineExceeded)

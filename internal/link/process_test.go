@@ -258,7 +258,7 @@ func TestStubbornProcessEndsWithItsChildren(t *testing.T) {
 		return err != nil || strings.Contains(string(raw), ") Z ")
 	}
 	assert.True(t, gone(own))
-	require.Eventually(t, func() bool { return gone(grandchild) }, 5*time.Second, 10*time.Millisecond, "no orphans")
+	require.Eventually(t, func() bool { return gone(grandchild) }, 30*time.Second, 10*time.Millisecond, "no orphans")
 }
 
 func TestKeeperRestartsAProcess(t *testing.T) {
@@ -268,7 +268,7 @@ func TestKeeperRestartsAProcess(t *testing.T) {
 	defer k.Close(context.Background())
 	next := func(tools int) {
 		t.Helper()
-		for deadline := time.After(15 * time.Second); ; {
+		for deadline := time.After(30 * time.Second); ; {
 			select {
 			case st := <-news:
 				if st.State == Ready && st.Tools == tools {

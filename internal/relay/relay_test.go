@@ -86,7 +86,7 @@ func TestChangesReachOpenSessionsAtOnce(t *testing.T) {
 	require.Eventually(t, func() bool { // its event stream opens a moment later
 		s.SetTools(toolserver.Tool{Name: "fresh", Schema: `{"type":"object"}`})
 		return len(events) > 0
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 	changed("another tool list of the server")
 	assert.Equal(t, []string{"echo__fresh"}, agent.Names())
 	w.Must("DELETE", "/api/rules/"+rule, nil, nil)
@@ -248,7 +248,7 @@ func TestCancelledCallEndsUpstreamAndGetsNoAnswer(t *testing.T) {
 		_, body := agent.Post(`{"jsonrpc":"2.0","id":77,"method":"tools/call","params":{"name":"echo__slow","arguments":{}}}`)
 		answer <- body
 	}()
-	require.Eventually(t, func() bool { return s.Calls() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.Calls() == 1 }, 30*time.Second, time.Millisecond)
 	res, _ := agent.Post(`{"jsonrpc":"2.0","method":"notifications/cancelled","params":{"requestId":76}}`)
 	assert.Equal(t, 202, res.StatusCode)
 	select {
@@ -272,7 +272,7 @@ func TestDisconnectedAgentDoesNotCancel(t *testing.T) {
 			_ = res.Body.Close()
 		}
 	}()
-	require.Eventually(t, func() bool { return s.Calls() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.Calls() == 1 }, 30*time.Second, time.Millisecond)
 	leave()
 	time.AfterFunc(50*time.Millisecond, func() { close(release) })
 	assert.Equal(t, "ok", w.Calls(1, "tool=slow")[0].Outcome)
@@ -297,7 +297,7 @@ func TestFailingServerIsExplainedToTheAgent(t *testing.T) {
 			assert.Contains(t, r.Error.Message, row.says)
 			assert.NotContains(t, r.Error.Message, token)
 		}
-		require.Eventually(t, func() bool { return w.Calls(1, "")[0].Outcome == row.outcome }, 5*time.Second, 20*time.Millisecond, row.fault)
+		require.Eventually(t, func() bool { return w.Calls(1, "")[0].Outcome == row.outcome }, 30*time.Second, 20*time.Millisecond, row.fault)
 	}
 }
 
@@ -331,7 +331,7 @@ func TestStopFinishesCallsInFlight(t *testing.T) {
 	agent.Listen(t.Context())
 	answer := make(chan testkit.Reply, 1)
 	go func() { answer <- agent.CallTool("echo__slow", "late") }()
-	require.Eventually(t, func() bool { return s.Calls() == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.Calls() == 1 }, 30*time.Second, time.Millisecond)
 	stopped := make(chan struct{})
 	go func() { w.Stop(); close(stopped) }()
 	time.AfterFunc(100*time.Millisecond, func() { close(release) })
@@ -340,7 +340,7 @@ func TestStopFinishesCallsInFlight(t *testing.T) {
 	assert.Equal(t, "released late", r.Result.Content[0].Text)
 	select {
 	case <-stopped:
-	case <-time.After(15 * time.Second):
+	case <-time.After(30 * time.Second):
 		t.Fatal("an open stream keeps the service from stopping")
 	}
 }

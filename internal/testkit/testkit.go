@@ -232,7 +232,7 @@ func (w *World) Calls(n int, query string) []team.Call {
 		out = nil
 		w.Must("GET", "/api/calls?"+query, nil, &out)
 		return len(out) >= n
-	}, 10*time.Second, 20*time.Millisecond, "the journal has no %d calls for %q", n, query)
+	}, 30*time.Second, 20*time.Millisecond, "the journal has no %d calls for %q", n, query)
 	return out
 }
 
@@ -372,7 +372,7 @@ func Next(t *testing.T, events <-chan string) string {
 	select {
 	case ev := <-events:
 		return ev
-	case <-time.After(10 * time.Second):
+	case <-time.After(30 * time.Second):
 		require.Fail(t, "no event came")
 		return ""
 	}
