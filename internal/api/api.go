@@ -199,7 +199,7 @@ func (a *API) explain(c *call, err error) problem {
 	case errors.As(err, &field):
 		return problem{Status: 422, Title: field.Error(), Field: field.Field}
 	case errors.As(err, &missing):
-		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; bouncer " + missing.Kind + " list shows what there is"}
+		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
 	case errors.As(err, &clash):
 		return problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
 	case errors.As(err, &probe):
@@ -207,7 +207,7 @@ func (a *API) explain(c *call, err error) problem {
 	case errors.As(err, &wait):
 		return problem{Status: 429, Title: wait.Error()}
 	case errors.Is(err, desk.ErrWrongPassword):
-		return problem{Status: 401, Title: err.Error(), Hint: "an admin can give you a new one-time password"}
+		return problem{Status: 401, Title: err.Error(), Hint: "check both; after a few failed tries you have to wait"}
 	case errors.As(err, &large):
 		return problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
@@ -215,6 +215,17 @@ func (a *API) explain(c *call, err error) problem {
 	}
 	a.o.Log.ErrorContext(c.Context(), "a request failed", "method", c.Method, "path", c.URL.Path, "error", err)
 	return problem{Status: 500, Title: "something failed inside Bouncer", Hint: "the service's log says what"}
+}
+
+// lists is the command that lists things of a kind.
+func lists(kind string) string {
+	switch kind {
+	case "call":
+		return "bouncer journal"
+	case "valid pass":
+		return "bouncer agent passes"
+	}
+	return "bouncer " + kind + " list"
 }
 
 func (a *API) problem(w http.ResponseWriter, p problem) {

@@ -224,6 +224,9 @@ func TestBadInputNamesTheField(t *testing.T) {
 			assert.Equal(t, row.status, p.Status, p.Title)
 			assert.Equal(t, row.field, p.Field, p.Title)
 			assert.Contains(t, p.Title, row.says)
+			if p.Status == 404 && p.Hint != "" {
+				assert.Regexp(t, `bouncer (server|secret|rule|person) list|bouncer journal|bouncer agent passes|openapi`, p.Hint, "the hint names a command that exists")
+			}
 		})
 	}
 	var servers []team.Server

@@ -203,7 +203,7 @@ func (b *Bridge) events(r io.Reader) {
 
 // listen holds the service's event stream for as long as the bridge runs.
 func (b *Bridge) listen(ctx context.Context) {
-	first := true
+	first, wait := true, time.Second
 	for ctx.Err() == nil {
 		sid := b.sessionID()
 		req, err := b.request(ctx, http.MethodGet, nil)
@@ -217,7 +217,7 @@ func (b *Bridge) listen(ctx context.Context) {
 					// Something may have changed while there was no stream.
 					b.write(wire.AppendNotification(nil, "notifications/tools/list_changed", nil))
 				}
-				first = false
+				first, wait = false, time.Second
 				b.events(res.Body)
 			case http.StatusNotFound:
 				_ = b.reopen(ctx, sid) // or the next request finds out
@@ -228,7 +228,8 @@ func (b *Bridge) listen(ctx context.Context) {
 			_ = res.Body.Close()
 		}
 		select {
-		case <-time.After(time.Second):
+		case <-time.After(wait):
+			wait = min(2*wait, 5*time.Second) // a revoked pass must not knock every second
 		case <-ctx.Done():
 		}
 	}

@@ -93,7 +93,7 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 			return err
 		}
 		head = head && len(list) == 0
-		if len(list) < desk500 {
+		if len(list) < pageSize {
 			if _, open := <-events; !open {
 				if ctx.Err() != nil {
 					return nil
@@ -105,7 +105,7 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 		for k, x := range v {
 			w[k] = x
 		}
-		w.Set("limit", strconv.Itoa(desk500))
+		w.Set("limit", strconv.Itoa(pageSize))
 		w.Del("since")
 		if after != "" {
 			w.Set("after", after)
@@ -125,8 +125,8 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 	}
 }
 
-// desk500 is the most calls that the service returns at once.
-const desk500 = 500
+// pageSize is the most calls that the service returns at once.
+const pageSize = 500
 
 func (t *task) followed(list []team.Call, head bool) error {
 	if !t.json {

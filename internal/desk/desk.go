@@ -60,6 +60,7 @@ type Desk struct {
 	keepers map[string]*kept
 	uses    map[string]*atomic.Int64 // by pass id: when last shown
 	written map[string]int64         // by pass id: what the store knows of that
+	closing sync.WaitGroup           // keepers that are no longer needed, on their way out
 	// values are the secrets to be masked: those in force, and those that were
 	// since the start, which servers and agents may still repeat.
 	values map[string]bool
@@ -121,6 +122,7 @@ func (d *Desk) Close(ctx context.Context) {
 		wait.Go(func() { k.keeper.Close(ctx) })
 	}
 	wait.Wait()
+	d.closing.Wait()
 	d.noteUse(ctx)
 	d.hub.close()
 }
@@ -296,11 +298,11 @@ func (d *Desk) publish(ctx context.Context) error {
 	d.door.Swap(w)
 	// Only now, so that no call is sent over a link that is being closed.
 	for _, k := range gone {
-		go func() {
+		d.closing.Go(func() {
 			bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer stop()
 			k.Close(bye)
-		}()
+		})
 	}
 	return nil
 }
