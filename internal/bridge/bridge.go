@@ -73,6 +73,10 @@ func (b *Bridge) Run(ctx context.Context, in io.Reader) error {
 		case line, open := <-lines:
 			if !open {
 				flights.Wait() // what was asked before the end is answered
+				// The listener first: it would take the ended session for a lost one and
+				// open another.
+				cancel()
+				listening.Wait()
 				b.leave(context.WithoutCancel(ctx))
 				return <-failed
 			}
