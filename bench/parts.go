@@ -24,8 +24,9 @@ func parts(ctx context.Context, size int) error {
 	const kept = 4096
 	reading := per(func() {
 		f, _ := wire.ReadFrame(body)
-		c, _ := wire.ReadCall(body, f.Params)
-		_ = wire.AppendCall(make([]byte, 0, len(body)+64), body, f.Params, c, 7, "echo")
+		p, _ := wire.ReadParams(body, f.Params, f.Method)
+		ask := wire.Ask{Method: f.Method, Src: body, Params: f.Params, P: p, Subject: "echo"}
+		_ = ask.Append(make([]byte, 0, len(body)+96), 7, nil)
 		rf, _ := wire.ReadFrame(reply)
 		_ = wire.AppendWithID(make([]byte, 0, len(reply)+8), reply, rf, []byte("1"))
 	})

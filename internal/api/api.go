@@ -28,7 +28,7 @@ import (
 const Cookie = "bouncer_session"
 
 // maxBody is the largest body of an API request, in bytes.
-const maxBody = 1 << 20
+const maxBody = 10 << 20 // room for an OpenAPI document
 
 // Taps gives out live records of calls. It is safe for concurrent use.
 type Taps interface {
@@ -185,6 +185,8 @@ type problem struct {
 	Hint    string             `json:"hint,omitempty" doc:"what helps"`
 	Finding *diagnosis.Finding `json:"finding,omitempty" doc:"why a server could not be reached"`
 	Stages  []team.Stage       `json:"stages,omitempty" doc:"the steps of reaching it"`
+	// Document is set when operations have to be picked first.
+	Document *desk.DocumentInfo `json:"document,omitempty" doc:"the OpenAPI document whose operations are to be picked"`
 }
 
 // explain turns an error into what may be told.
@@ -194,10 +196,13 @@ func (a *API) explain(c *call, err error) problem {
 	var clash *team.ConflictError
 	var probe *desk.ProbeError
 	var wait *desk.WaitError
+	var pick *desk.OperationsError
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &field):
 		return problem{Status: 422, Title: field.Error(), Field: field.Field}
+	case errors.As(err, &pick):
+		return problem{Status: 422, Title: pick.Error(), Field: "operations", Hint: "pick those that are to be tools", Document: &pick.Document}
 	case errors.As(err, &missing):
 		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
 	case errors.As(err, &clash):

@@ -117,6 +117,9 @@ func structSchema(t reflect.Type, schemas object) object {
 				continue
 			}
 			name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if name == "-" {
+				continue
+			}
 			s := schemaOf(f.Type, schemas)
 			if enum := f.Tag.Get("enum"); enum != "" {
 				s["enum"] = strings.Split(enum, ",")

@@ -53,12 +53,25 @@ type (
 		Dir       string   `json:"dir,omitempty" doc:"its working directory, an absolute path"`
 		Env       []string `json:"env,omitempty" doc:"its variables, as NAME=value; it gets PATH, HOME, LANG, TMPDIR and TZ besides"`
 		SecretEnv string   `json:"secretEnv,omitempty" doc:"the variable that carries the token or the secret"`
+
+		Transport   string `json:"transport,omitempty" enum:"streamable-http,sse" doc:"of the url; found out when it is left out"`
+		Document    string `json:"document,omitempty" doc:"OpenAPI document (3.0 or 3.1, JSON or YAML) of a REST API, as text"`
+		DocumentURL string `json:"documentURL,omitempty" doc:"address of the OpenAPI document instead"`
+		team.ServerOptions
+	}
+	document struct {
+		Document    string `json:"document,omitempty" doc:"an OpenAPI document as text"`
+		DocumentURL string `json:"documentURL,omitempty" doc:"its address instead"`
 	}
 	serverPatch struct {
 		URL    *string `json:"url,omitempty"`
 		Paused *bool   `json:"paused,omitempty"`
 		Token  *string `json:"token,omitempty" doc:"a new bearer token; tried before it is stored"`
 		Anyway bool    `json:"anyway,omitempty" doc:"alter it even when it cannot be reached that way"`
+
+		Sharing    *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
+		Document   *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
+		Operations *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
 	}
 	toolView struct {
 		Name        string `json:"name"`
@@ -78,6 +91,7 @@ type (
 	}
 	newSecret struct {
 		Name  string `json:"name"`
+		Kind  string `json:"kind,omitempty" enum:"bearer,private-key" doc:"bearer if left out"`
 		Value string `json:"value"`
 	}
 	newValue struct {
@@ -111,9 +125,12 @@ func (a *API) table() []route {
 		{method: get, path: "/api/servers", id: "listServers", summary: "Every registered server, with how it is doing", out: []desk.ServerInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Servers(c.Context()) }},
 		{method: post, path: "/api/servers", id: "registerServer", summary: "Reach a server, list its tools, and register it", roles: keepers, in: registration{}, out: desk.ServerInfo{}, status: 201, handle: a.register},
 		{method: get, path: "/api/servers/{name}", id: "getServer", summary: "One server", out: desk.ServerInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Server(c.Context(), c.name("name")) }},
-		{method: patch, path: "/api/servers/{name}", id: "updateServer", summary: "Alter a server: address, token, pause or resume", roles: keepers, in: serverPatch{}, out: desk.ServerInfo{}, status: 200, handle: a.updateServer},
+		{method: patch, path: "/api/servers/{name}", id: "updateServer", summary: "Alter a server: address, token, sharing, operations, pause or resume", roles: keepers, in: serverPatch{}, out: desk.ServerInfo{}, status: 200, handle: a.updateServer},
 		{method: del, path: "/api/servers/{name}", id: "removeServer", summary: "Remove a server; its secret stays", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveServer(c.Context(), c.person, c.name("name")) }},
 		{method: get, path: "/api/servers/{name}/tools", id: "listTools", summary: "The tools of one server", out: []toolView{}, status: 200, handle: a.serverTools},
+		{method: get, path: "/api/servers/{name}/editions", id: "listEditions", summary: "The recorded states of a server's tool list, newest first", out: []team.Edition{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Editions(c.Context(), c.name("name")) }},
+		{method: get, path: "/api/servers/{name}/operations", id: "listOperations", summary: "The operations of a REST API, with those that are tools", out: desk.DocumentInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.ServerOperations(c.Context(), c.name("name")) }},
+		{method: post, path: "/api/documents", id: "readDocument", summary: "Read an OpenAPI document and list its operations", roles: keepers, in: document{}, out: desk.DocumentInfo{}, status: 200, handle: a.readDocument},
 		{method: post, path: "/api/servers/{name}/check", id: "checkServer", summary: "Reach a server again, from the beginning", roles: keepers, out: desk.ServerInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.CheckServer(c.Context(), c.name("name")) }},
 
 		{method: get, path: "/api/agents", id: "listAgents", summary: "The agents you may see", out: []team.Agent{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Agents(c.Context(), c.person) }},
@@ -133,7 +150,7 @@ func (a *API) table() []route {
 		{method: del, path: "/api/rules/{id}", id: "removeRule", summary: "Remove a rule; it is out of force at once", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveRule(c.Context(), c.person, c.name("id")) }},
 
 		{method: get, path: "/api/secrets", id: "listSecrets", summary: "All secrets, without their values", roles: readers, out: []team.Secret{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Secrets(c.Context()) }},
-		{method: post, path: "/api/secrets", id: "addSecret", summary: "Store a bearer token", roles: keepers, in: newSecret{}, out: team.Secret{}, status: 201, handle: a.addSecret},
+		{method: post, path: "/api/secrets", id: "addSecret", summary: "Store a secret", roles: keepers, in: newSecret{}, out: team.Secret{}, status: 201, handle: a.addSecret},
 		{method: put, path: "/api/secrets/{name}/value", id: "rotateSecret", summary: "Replace a value; it is tried on its servers first", roles: keepers, in: newValue{}, out: team.Secret{}, status: 200, handle: a.rotateSecret},
 		{method: del, path: "/api/secrets/{name}", id: "removeSecret", summary: "Remove a secret that no server is given", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveSecret(c.Context(), c.person, c.name("name")) }},
 
@@ -221,6 +238,14 @@ func (a *API) updateServer(c *call) (any, error) {
 	return a.desk.UpdateServer(c.Context(), c.person, c.name("name"), desk.ServerPatch(in))
 }
 
+func (a *API) readDocument(c *call) (any, error) {
+	in, err := decode[document](c)
+	if err != nil {
+		return nil, err
+	}
+	return a.desk.ReadDocument(c.Context(), in.Document, in.DocumentURL)
+}
+
 func (a *API) serverTools(c *call) (any, error) {
 	list, err := a.desk.ServerTools(c.Context(), c.name("name"))
 	if err != nil {
@@ -272,7 +297,7 @@ func (a *API) addSecret(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return a.desk.AddSecret(c.Context(), c.person, in.Name, in.Value)
+	return a.desk.AddSecret(c.Context(), c.person, in.Name, in.Kind, in.Value)
 }
 
 func (a *API) rotateSecret(c *call) (any, error) {

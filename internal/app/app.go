@@ -175,7 +175,7 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 	})
 	// The door is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/mcp/") {
+		if p := req.URL.Path; p == "/mcp" || p == "/sse" || strings.HasPrefix(p, "/mcp/") || strings.HasPrefix(p, "/sse/") {
 			svc.Door.ServeHTTP(w, req)
 			return
 		}

@@ -94,6 +94,8 @@ type apiError struct {
 	Hint    string
 	Finding *diagnosis.Finding
 	Stages  []team.Stage
+	// Document is set when operations have to be picked first.
+	Document *documentInfo
 }
 
 // do sends a request and decodes the answer into out, unless out is nil.

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -19,12 +21,18 @@ type serverInfo struct {
 }
 
 func serverCommands() []command {
-	var url, secret, dir, secretEnv string
-	var env []string
+	var url, secret, dir, secretEnv, transport, sharing, document string
+	var env, operations []string
+	var more options
 	var token, anyway bool
 	tokenFlag := func(f *flag.FlagSet) {
 		f.BoolVar(&token, "token", false, "give it a bearer token, read from a prompt or from standard input")
 		f.BoolVar(&anyway, "anyway", false, "do it even when the server cannot be reached now")
+	}
+	restFlags := func(f *flag.FlagSet) {
+		f.StringVar(&document, "document", "", "OpenAPI document of a REST API: a `file`, - for standard input, or an address")
+		f.Func("operation", "`ID` or ID=name of an operation that becomes a tool; may be given several times", func(v string) error { operations = append(operations, v); return nil })
+		f.StringVar(&sharing, "sharing", "", "`auto`, shared, or private: a conversation of its own for every agent session")
 	}
 	patch := func(verb, short string, paused bool) command {
 		return command{noun: "server", verb: verb, args: "NAME", short: short, example: "bouncer server " + verb + " sailings", run: func(ctx context.Context, t *task) error {
@@ -61,22 +69,39 @@ func serverCommands() []command {
 		},
 		{
 			noun: "server", verb: "register", args: "NAME", rest: "COMMAND ARGUMENTS...", short: "Reach a server, list its tools, and register it",
-			long: "A server has an address (--url), or is a command that is started where the service\nruns and spoken with over its standard input and output (after --).\n" +
+			long: "A server has an address (--url), is a command that is started where the service\nruns and spoken with over its standard input and output (after --), or is a REST\nAPI with an OpenAPI document (--document).\n" +
+				"Which transport and revision an address speaks is found out. Of a REST API the\noperations that become tools are picked with --operation; without one, they are\nlisted.\n" +
 				"With --token a bearer token is asked for, or read from standard input; it never\nstands on the command line, is encrypted at rest, and is not shown again. For a\ncommand, --secret-env names the variable that carries it.",
 			example: "bouncer server register sailings --url http://127.0.0.1:4701/mcp --token < token.txt\n" +
-				"bouncer server register berths --secret-env BERTHS_KEY --token -- /opt/skerrow/berths --verbose < key.txt",
+				"bouncer server register berths --secret-env BERTHS_KEY --token -- /opt/skerrow/berths --verbose < key.txt\n" +
+				"bouncer server register lost-property --document openapi.yaml --operation searchItems --operation logItem=log_item --token < key.txt",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&url, "url", "", "`address` of the MCP endpoint")
 				f.StringVar(&secret, "secret", "", "`name` of a stored secret to give to it")
 				f.StringVar(&dir, "dir", "", "working `directory` of a command")
 				f.StringVar(&secretEnv, "secret-env", "", "`variable` of a command that carries the token or the secret")
 				f.Func("env", "`NAME=value` that a command gets; may be given several times", func(v string) error { env = append(env, v); return nil })
+				f.StringVar(&transport, "transport", "", "streamable-http or sse, where it is not to be found out (`name`)")
+				restFlags(f)
+				more.define(f)
 				tokenFlag(f)
 			},
 			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"name": t.args[0], "url": url, "anyway": anyway}
-				if url == "" && len(t.rest) == 0 {
-					return &usageError{"the flag --url is missing, or a command after --", "as in: bouncer server register sailings --url http://127.0.0.1:4701/mcp"}
+				in := map[string]any{"name": t.args[0], "url": url, "anyway": anyway, "transport": transport, "sharing": sharing}
+				if url == "" && len(t.rest) == 0 && document == "" {
+					return &usageError{"the flag --url is missing, or --document, or a command after --", "as in: bouncer server register sailings --url http://127.0.0.1:4701/mcp"}
+				}
+				if err := more.fill(t, in); err != nil {
+					return err
+				}
+				if document != "" {
+					key, text, err := t.document(document)
+					if err != nil {
+						return err
+					}
+					in[key], in["operations"] = text, picks(operations)
+				} else if len(operations) > 0 {
+					return &usageError{"--operation belongs to a REST API", "give its document with --document"}
 				}
 				if len(t.rest) > 0 {
 					in["command"], in["args"], in["dir"], in["env"], in["secretEnv"] = t.rest[0], t.rest[1:], dir, env, secretEnv
@@ -97,17 +122,34 @@ func serverCommands() []command {
 			},
 		},
 		{
-			noun: "server", verb: "update", args: "NAME", short: "Alter a server's address or token",
-			long:    "The server is reached that way first; what does not work is not stored.",
+			noun: "server", verb: "update", args: "NAME", short: "Alter a server's address, token, sharing or operations",
+			long:    "The server is reached that way first; what does not work is not stored. With\n--operation all operations that are to be tools are given anew.",
 			example: "bouncer server update sailings --token < token.txt",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&url, "url", "", "new `address` of the MCP endpoint")
+				restFlags(f)
 				tokenFlag(f)
 			},
 			run: func(ctx context.Context, t *task) error {
 				in := map[string]any{"anyway": anyway}
 				if t.given["url"] {
 					in["url"] = url
+				}
+				if t.given["sharing"] {
+					in["sharing"] = sharing
+				}
+				if len(operations) > 0 {
+					in["operations"] = picks(operations)
+				}
+				if document != "" {
+					key, text, err := t.document(document)
+					if err != nil {
+						return err
+					}
+					if key != "document" {
+						return &usageError{"a document is replaced by a file", "fetch it first, and give the file"}
+					}
+					in[key] = text
 				}
 				if token {
 					v, err := t.secret("New token for " + t.args[0])
@@ -117,7 +159,7 @@ func serverCommands() []command {
 					in["token"] = v
 				}
 				if len(in) == 1 {
-					return &usageError{"nothing is to be altered", "give --url, --token or both"}
+					return &usageError{"nothing is to be altered", "give --url, --token, --sharing, --operation or --document"}
 				}
 				return t.reach(ctx, http.MethodPatch, "/api/servers/"+seg(t.args[0]), in, "updated")
 			},
@@ -159,6 +201,27 @@ func serverCommands() []command {
 				})
 			},
 		},
+		{
+			noun: "server", verb: "operations", args: "NAME", short: "List the operations of a REST API, with those that are tools", example: "bouncer server operations lost-property",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/operations", t.showOperations)
+			},
+		},
+		{
+			noun: "server", verb: "editions", args: "NAME", short: "List the recorded states of a server's tool list", example: "bouncer server editions sailings",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/editions", func(list []team.Edition) error {
+					if len(list) == 0 {
+						return t.done("no tool list was seen yet; bouncer server check %s reaches it", t.args[0])
+					}
+					var rows [][]string
+					for _, e := range list {
+						rows = append(rows, []string{clock(e.At), e.Digest[:12], strconv.Itoa(e.Tools), clip(strings.Join(e.Added, " "), 60), clip(strings.Join(e.Removed, " "), 40), clip(strings.Join(e.Changed, " "), 40)})
+					}
+					return t.table([]string{"SEEN", "EDITION", "TOOLS", "ADDED", "REMOVED", "CHANGED"}, rows)
+				})
+			},
+		},
 		patch("pause", "Take a server out of every agent's reach", true),
 		patch("resume", "Put a paused server back", false),
 		{
@@ -173,12 +236,129 @@ func serverCommands() []command {
 	}
 }
 
+// options are the flags of a registration that most servers need none of.
+type options struct {
+	header, query, ca, cert, key string
+	headers                      []string
+	memory, files, processes     int
+}
+
+func (o *options) define(f *flag.FlagSet) {
+	f.Func("header", "`Name: value` that is sent with every request; may be given several times", func(v string) error { o.headers = append(o.headers, v); return nil })
+	f.StringVar(&o.header, "secret-header", "", "header (`name`) that carries the token or the secret as it is; without it, it is sent as a bearer token")
+	f.StringVar(&o.query, "secret-query", "", "query `parameter` of a REST API that carries the token or the secret")
+	f.StringVar(&o.ca, "ca", "", "`file` with certificate authorities (PEM) to trust for it")
+	f.StringVar(&o.cert, "client-cert", "", "`file` with the client certificate (PEM) to show to it")
+	f.StringVar(&o.key, "client-key", "", "`name` of the stored secret with the key of the client certificate")
+	f.IntVar(&o.memory, "memory", 0, "`MiB` of memory that a command may use, with all it starts")
+	f.IntVar(&o.files, "open-files", 0, "`number` of files that each process of a command may have open")
+	f.IntVar(&o.processes, "processes", 0, "`number` of processes that a command may be")
+}
+
+func (o *options) fill(t *task, in map[string]any) error {
+	for _, row := range []struct {
+		key   string
+		value any
+		given bool
+	}{
+		{"headers", o.headers, len(o.headers) > 0}, {"secretHeader", o.header, o.header != ""}, {"secretQuery", o.query, o.query != ""}, {"clientKey", o.key, o.key != ""},
+		{"memoryMiB", o.memory, o.memory != 0}, {"openFiles", o.files, o.files != 0}, {"processes", o.processes, o.processes != 0},
+	} {
+		if row.given {
+			in[row.key] = row.value
+		}
+	}
+	for key, path := range map[string]string{"ca": o.ca, "clientCert": o.cert} {
+		if path == "" {
+			continue
+		}
+		raw, err := t.file(path)
+		if err != nil {
+			return err
+		}
+		in[key] = raw
+	}
+	return nil
+}
+
+// maxFile is the largest file that is sent to the service.
+const maxFile = 8 << 20
+
+func (t *task) file(path string) (string, error) {
+	var raw []byte
+	var err error
+	if path == "-" {
+		raw, err = io.ReadAll(io.LimitReader(t.In, maxFile+1))
+	} else {
+		raw, err = os.ReadFile(path)
+	}
+	if err != nil {
+		return "", &usageError{fmt.Sprintf("the file %s cannot be read", path), "check its name and permissions"}
+	}
+	if len(raw) > maxFile {
+		return "", &usageError{fmt.Sprintf("the file %s is larger than %d MiB", path, maxFile>>20), "give a smaller one"}
+	}
+	return string(raw), nil
+}
+
+// document reads what --document names: the field of the registration that takes
+// it, and its value.
+func (t *task) document(from string) (field, value string, err error) {
+	if strings.HasPrefix(from, "http://") || strings.HasPrefix(from, "https://") {
+		return "documentURL", from, nil
+	}
+	text, err := t.file(from)
+	return "document", text, err
+}
+
+// picks reads operations as they are given on the command line.
+func picks(list []string) []team.Operation {
+	out := []team.Operation{}
+	for _, s := range list {
+		id, name, _ := strings.Cut(s, "=")
+		out = append(out, team.Operation{ID: id, Name: name})
+	}
+	return out
+}
+
+// documentInfo is an OpenAPI document as the service describes it.
+type documentInfo struct {
+	Title, Version, Server string
+	Operations             []struct {
+		ID, Method, Path, Summary, Problem, Tool string
+		ReadOnly, Destructive, Picked            bool
+	}
+}
+
+func (t *task) showOperations(d documentInfo) error {
+	var rows [][]string
+	for _, o := range d.Operations {
+		note := hints(o.ReadOnly, o.Destructive)
+		if o.Problem != "" {
+			note = "no tool: " + o.Problem
+		}
+		tool := o.Tool
+		if tool == "" {
+			tool = "-"
+		}
+		rows = append(rows, []string{o.ID, o.Method, clip(o.Path, 50), tool, note, clip(o.Summary, 60)})
+	}
+	return t.table([]string{"OPERATION", "METHOD", "PATH", "TOOL", "IS", "SUMMARY"}, rows)
+}
+
 // reach registers or alters a server and shows how reaching it went, step by
 // step, whether it worked or not.
 func (t *task) reach(ctx context.Context, method, path string, in any, did string) error {
 	var s serverInfo
 	told, err := t.client.try(ctx, method, path, in, &s)
 	if err != nil {
+		if told != nil && told.Document != nil && !t.json {
+			fmt.Fprintf(t.Out, "%s %s has these operations:\n", told.Document.Title, told.Document.Version)
+			if err := t.showOperations(*told.Document); err != nil {
+				return err
+			}
+			return &usageError{"nothing was " + did + "; no operation is picked", "add --operation ID for each that is to be a tool, or --operation ID=name"}
+		}
 		if told != nil && told.Finding != nil && !t.json {
 			t.showStages(told.Stages)
 			var f *failure
@@ -201,8 +381,22 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 func (t *task) showServer(s serverInfo) error {
 	h := s.Health
 	rows := [][2]string{
-		{"name", s.Name}, {s.what(), s.address()}, {"transport", s.Transport}, {"secret", s.Secret}, {"state", h.State + since(h.Since)},
-		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)}, {"revision", h.Revision}, {"tools", strconv.Itoa(h.Tools)},
+		{"name", s.Name}, {s.what(), s.address()}, {"transport", s.Transport}, {"sharing", s.Sharing}, {"secret", s.Secret}, {"state", h.State + since(h.Since)},
+		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)}, {"revision", h.Revision}, {"tools", strconv.Itoa(h.Tools)}, {"prompts", strconv.Itoa(h.Prompts)}, {"resources", strconv.Itoa(h.Resources)},
+	}
+	for _, o := range s.Operations {
+		rows = append(rows, [2]string{"operation", strings.TrimSpace(o.ID + " " + o.Name)})
+	}
+	for _, x := range s.Headers {
+		rows = append(rows, [2]string{"header", x})
+	}
+	for _, x := range []struct {
+		what string
+		n    int
+	}{{"MiB of memory", s.MemoryMiB}, {"open files", s.OpenFiles}, {"processes", s.Processes}} {
+		if x.n > 0 {
+			rows = append(rows, [2]string{"at most", fmt.Sprintf("%d %s", x.n, x.what)})
+		}
 	}
 	if h.Finding != nil {
 		rows = append(rows, [2]string{"cause", string(h.Finding.Cause)}, [2]string{"because", h.Finding.Message}, [2]string{"what helps", h.Finding.Remedy}, [2]string{"up to", h.Finding.Actor})
@@ -293,6 +487,7 @@ func when(t *time.Time) string {
 
 func secretCommands() []command {
 	var anyway bool
+	var kind string
 	return []command{
 		{
 			noun: "secret", verb: "list", short: "List the secrets, without their values", example: "bouncer secret list",
@@ -310,13 +505,16 @@ func secretCommands() []command {
 			},
 		},
 		{
-			noun: "secret", verb: "add", args: "NAME", short: "Store a bearer token, read from a prompt or standard input", example: "bouncer secret add harbour-token < token.txt",
+			noun: "secret", verb: "add", args: "NAME", short: "Store a secret, read from a prompt or standard input", example: "bouncer secret add harbour-token < token.txt",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&kind, "kind", "", "`bearer`, or private-key (PEM) of a client certificate")
+			},
 			run: func(ctx context.Context, t *task) error {
 				v, err := t.secret("Value of " + t.args[0])
 				if err != nil {
 					return err
 				}
-				return submit(ctx, t, http.MethodPost, "/api/secrets", map[string]string{"name": t.args[0], "value": v}, func(s team.Secret) error {
+				return submit(ctx, t, http.MethodPost, "/api/secrets", map[string]string{"name": t.args[0], "kind": kind, "value": v}, func(s team.Secret) error {
 					return t.done("secret %s is in the locker", s.Name)
 				})
 			},

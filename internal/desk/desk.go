@@ -18,6 +18,8 @@ import (
 
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
 	"bouncer/internal/relay"
@@ -26,8 +28,12 @@ import (
 	"bouncer/internal/team"
 )
 
-// Door is where a new world is put in force.
-type Door interface{ Swap(*relay.World) }
+// Door is where a new world is put in force, and where it is told what servers
+// say outside of any request. Both methods are safe for concurrent use.
+type Door interface {
+	Swap(*relay.World)
+	Notice(serverID string, frame []byte, f wire.Frame)
+}
 
 // Options configure a Desk.
 type Options struct {
@@ -73,20 +79,6 @@ const maxValues = 10_000
 type kept struct {
 	keeper *link.Keeper
 	from   string
-}
-
-// way returns the way to a server, and what tells it from another one.
-func (d *Desk) way(s team.Server, secret locker.Secret) (l link.Link, from string) {
-	from = fmt.Sprintf("%q", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, secret.Reveal()})
-	if s.Transport != Stdio {
-		return link.NewHTTP(link.Target{Server: s.Name, URL: s.URL, Bearer: secret}, d.o.Link), from
-	}
-	c := link.Command{Server: s.Name, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: map[string]string{}, SecretEnv: s.SecretEnv, Secret: secret}
-	for _, e := range s.Env {
-		name, value, _ := strings.Cut(e, "=")
-		c.Env[name] = value
-	}
-	return link.NewProcess(c, d.o.Link), from
 }
 
 // New returns a desk; Start puts the register in force.
@@ -169,7 +161,7 @@ func (d *Desk) news(ctx context.Context) error {
 				continue
 			}
 			// A server that was removed meanwhile has no row to refer to.
-			if err := tx.AddEdition(id, st.Checked, st.List); err != nil && !errors.Is(err, store.ErrInUse) {
+			if err := tx.AddEdition(id, st.Checked, st.Offer.Lists[tools.Tools]); err != nil && !errors.Is(err, store.ErrInUse) {
 				return err
 			}
 		}
@@ -286,12 +278,16 @@ func (d *Desk) publish(ctx context.Context) error {
 	for _, s := range servers {
 		k := d.keepers[s.ID]
 		// Without a keeper there is no way to it: it is paused, or not possible here.
-		rs := &relay.Server{Name: s.Name, Paused: k == nil}
+		rs := &relay.Server{ID: s.ID, Name: s.Name, Paused: k == nil}
 		if k != nil {
-			rs.Keeper, rs.Tools = k.keeper, k.keeper.Status().List
-		} else if rs.Tools, err = d.store.Edition(ctx, s.ID); err != nil {
-			// Only the explanation of a refusal suffers.
-			d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
+			rs.Keeper, rs.Offer = k.keeper, k.keeper.Status().Offer
+		} else {
+			list, err := d.store.Edition(ctx, s.ID)
+			if err != nil {
+				// Only the explanation of a refusal suffers.
+				d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
+			}
+			rs.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
 		}
 		w.Servers[s.Name] = rs
 	}
@@ -316,19 +312,30 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 			continue
 		}
 		wanted[s.ID] = true
-		l, from := d.way(s, secrets[s.Secret])
+		c := credential{secrets[s.Secret], secrets[s.ClientKey]}
+		from := source(s, c)
 		old := d.keepers[s.ID]
 		if old != nil && old.from == from {
+			continue
+		}
+		l, err := d.way(s, c)
+		if err != nil {
+			// It was checked when it was registered, so this is a newer Bouncer's work.
+			d.o.Log.Error("a server cannot be reached as it is registered", "server", s.Name, "error", err)
+			wanted[s.ID] = false
 			continue
 		}
 		list, err := d.store.Edition(ctx, s.ID)
 		if err != nil {
 			d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
 		}
+		if r, ok := l.(*link.REST); ok {
+			list = r.Static().Lists[tools.Tools]
+		}
 		if old != nil {
 			gone = append(gone, old.keeper)
 		}
-		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping()), from}
+		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping(s)), from}
 	}
 	for id, k := range d.keepers {
 		if !wanted[id] {
@@ -339,8 +346,9 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 	return gone
 }
 
-func (d *Desk) keeping() link.KeeperOptions {
-	return link.KeeperOptions{Log: d.o.Log, Poll: d.o.Poll, Changed: func(link.Status) {
+func (d *Desk) keeping(s team.Server) link.KeeperOptions {
+	notice := func(frame []byte, f wire.Frame) { d.door.Notice(s.ID, frame, f) }
+	return link.KeeperOptions{Log: d.o.Log, Poll: d.o.Poll, Sharing: s.Sharing, Notice: notice, Changed: func(link.Status) {
 		// The keeper must not wait for the register, which may be waiting for it.
 		select {
 		case d.dirty <- struct{}{}:

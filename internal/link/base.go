@@ -1,7 +1,8 @@
 // Package link holds the conversations with tool servers. A Link is Bouncer's
-// end of one conversation, over streamable HTTP or with a local process: it
-// opens the session, lists the tools, carries requests and tells when the list
-// changes. A Keeper keeps one Link alive and says how it is doing.
+// end of one conversation, whatever the transport and the revision: it opens the
+// session, reads what is offered, carries requests and tells when the offer
+// changes. A Keeper keeps the links to one server alive and says how they are
+// doing.
 //
 // Credentials are attached here and nowhere else. A Link never follows a
 // redirect and never repeats a request whose bytes may have been acted upon.
@@ -12,7 +13,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -26,44 +30,95 @@ import (
 // Link is one conversation with a server. Implementations are safe for
 // concurrent use. Errors are *Failure, or those of the context.
 type Link interface {
-	// Begin sends a request with an id from NextID and returns the exchange it
-	// opened. stage names what is being done, for diagnosis.
-	Begin(ctx context.Context, body []byte, id uint64, stage string) (Exchange, error)
+	// Begin sends a request and returns the exchange it opened.
+	Begin(ctx context.Context, a *Ask) (Exchange, error)
 	// Cancel tells the server that the answer to a request is no longer wanted.
 	Cancel(ctx context.Context, id uint64, reason string) error
-	// NextID returns an id that no other request of this link has.
-	NextID() uint64
-	// Probe opens the session, unless it is open, lists the tools, and times each
-	// step.
-	Probe(ctx context.Context) (Greeting, []tools.Tool, []string, []team.Stage, error)
-	// Tools lists the tools.
-	Tools(ctx context.Context) ([]tools.Tool, []string, error)
+	// Notify sends a notification, where the conversation has a session.
+	Notify(ctx context.Context, method string, params []byte) error
+	// Subscribe begins or ends to hear of changes of one resource. Subscriptions
+	// outlive the session they were made in.
+	Subscribe(ctx context.Context, uri string, on bool) error
+	// Log asks for log messages from a level on, unless quieter ones are asked for
+	// already.
+	Log(ctx context.Context, level string) error
+	// Probe opens the session, unless it is open, reads what the server offers,
+	// and times each step.
+	Probe(ctx context.Context) (Offer, []team.Stage, error)
+	// Offer reads what the server offers.
+	Offer(ctx context.Context) (Offer, error)
 	// Close ends the session and what belongs to it; a later Begin opens another.
 	Close(ctx context.Context)
 
+	// hear says who is told of messages outside of any exchange; until then
+	// nobody is.
+	hear(Ear)
 	// listen returns true when the server should be looked at again, false when
-	// it has no way to tell.
+	// it has no way to tell of changes.
 	listen(ctx context.Context) bool
 	name() string
 }
 
+// Ask is a request, and on whose behalf it is sent.
+type Ask struct {
+	wire.Ask
+	Client Client
+	// Stage names what is being done, for diagnosis.
+	Stage string
+	// Mirrors are the arguments of the tool that go into headers.
+	Mirrors []wire.Mirror
+}
+
+// Client is who a request is sent for, as the server is told: what it can do,
+// what it calls itself (raw JSON, or nil) and which log messages it wants.
+type Client struct {
+	Caps  wire.Caps
+	Info  []byte
+	Level string
+}
+
+// Ear is told of a message that belongs to no exchange: a notification, or a
+// request of the server. A request is answered through answer; the ear returns
+// false when it will not do that. It must not block, and the frame is valid only
+// until it returns.
+type Ear func(frame []byte, f wire.Frame, answer func(body []byte)) bool
+
 // Exchange is one request on its way: the messages that the server sends for
-// it, ending with the answer. It is used by one goroutine and must be closed.
+// it, ending with the answer. Next is called by one goroutine; Answer may be
+// called by others. It must be closed.
 type Exchange interface {
-	// Next returns the next message for this request: notifications, then the
-	// response. The frame is valid until the next call.
+	// ID is the id, and the progress token, that the request went out with.
+	ID() uint64
+	// Next returns the next message for this request: notifications and requests
+	// of the server, then the response. The frame is valid until the next call.
 	Next() (frame []byte, f wire.Frame, err error)
+	// Answer sends a response to a request of the server.
+	Answer(ctx context.Context, body []byte) error
 	Close()
 }
 
-// answer returns the response, passing over everything before it.
-func answer(x Exchange) ([]byte, wire.Frame, error) {
+// answer returns the response. Notifications before it are passed over, and
+// requests refused.
+func answer(ctx context.Context, x Exchange) ([]byte, wire.Frame, error) {
 	for {
 		frame, f, err := x.Next()
 		if err != nil || f.Kind == wire.Response {
 			return frame, f, err
 		}
+		if f.Kind == wire.Request {
+			// If it cannot be delivered, the server's own time limit ends its wait.
+			_ = x.Answer(ctx, refusal(frame, f))
+		}
 	}
+}
+
+// refusal is the answer to a request of a server that nobody takes: ping as the
+// protocol asks, anything else with the error that says so.
+func refusal(frame []byte, f wire.Frame) []byte {
+	if f.Method == "ping" {
+		return wire.AppendResult(nil, f.ID.Of(frame), []byte("{}"))
+	}
+	return wire.AppendError(nil, f.ID.Of(frame), wire.CodeMethodNotFound, "not supported by this client", nil)
 }
 
 // Options bound a conversation; the zero value is the default.
@@ -100,7 +155,40 @@ type Greeting struct {
 	Name         string
 	Version      string
 	Instructions string
-	HasTools     bool
+	// What it declares to have.
+	Tools, Prompts, Resources, Subscribe, Completions, Logging, Tasks bool
+	// Which lists it tells the changes of.
+	ToolsChanged, PromptsChanged, ResourcesChanged bool
+}
+
+// Offer is what a server offers.
+type Offer struct {
+	Greeting
+	Lists map[tools.Kind][]tools.Tool
+	// Left says what could not be taken, and why.
+	Left []string
+}
+
+// dropMisannotated leaves out the tools whose mirrored arguments break the rules
+// of their headers (MCP 2026-07-28, transports); the others stay.
+func (o *Offer) dropMisannotated() {
+	o.Lists[tools.Tools] = slices.DeleteFunc(o.Lists[tools.Tools], func(t tools.Tool) bool {
+		_, err := wire.ReadMirrors(t.Raw)
+		if err != nil {
+			o.Left = append(o.Left, fmt.Sprintf("tool %q: %v", t.Name, err))
+		}
+		return err != nil
+	})
+}
+
+// Digest tells two offers apart.
+func (o Offer) Digest() string {
+	var b strings.Builder
+	for _, k := range tools.Kinds {
+		b.WriteString(tools.Digest(o.Lists[k]))
+	}
+	fmt.Fprintf(&b, "%v", o.Greeting)
+	return b.String()
 }
 
 // Failure is an error with its finding.
@@ -110,7 +198,9 @@ type Failure struct {
 	Lost bool
 	// Refused is set when the request was turned away before it was executed.
 	Refused bool
-	cause   error
+	// Status is the HTTP status of the answer, 0 when there was none.
+	Status int
+	cause  error
 }
 
 func (f *Failure) Error() string { return f.Finding.Message }
@@ -121,30 +211,158 @@ type base struct {
 	server string
 	o      Options
 	mask   *mask.Masker
-	nextID atomic.Uint64
+	caps   wire.Caps // declared in sessions
+	mine   bool      // it belongs to one agent alone
+	nextID *atomic.Uint64
+	ear    atomic.Pointer[Ear]
+
+	mu      sync.Mutex
+	watched map[string]bool // URIs subscribed to
+	level   string          // of log messages asked for; "" for none
 }
 
-// asker sends a request of Bouncer's own and returns the answer.
-type asker func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error)
-
 func newBase(server string, o Options, secrets ...string) *base {
-	return &base{server: server, o: o.withDefaults(), mask: mask.New(secrets)}
+	return &base{server: server, o: o.withDefaults(), mask: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
 }
 
 func (l *base) name() string { return l.server }
 
-// NextID returns an id that no other request of this link has.
-func (l *base) NextID() uint64 { return l.nextID.Add(1) }
+func (l *base) hear(e Ear) { l.ear.Store(&e) }
+
+// tell passes a message outside of any exchange on; a request that nobody takes
+// is refused through answer.
+func (l *base) tell(frame []byte, f wire.Frame, answer func([]byte)) {
+	if f.Kind == wire.Request && f.Method == "ping" {
+		answer(refusal(frame, f))
+		return
+	}
+	ear := l.ear.Load()
+	if (ear == nil || !(*ear)(frame, f, answer)) && f.Kind == wire.Request {
+		answer(refusal(frame, f))
+	}
+}
+
+// maxWatched bounds the resources of one server that are subscribed to.
+const maxWatched = 10_000
+
+// watch notes a subscription; false when there are too many.
+func (l *base) watch(uri string, on bool) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !on {
+		delete(l.watched, uri)
+		return true
+	}
+	if len(l.watched) >= maxWatched {
+		return false
+	}
+	l.watched[uri] = true
+	return true
+}
+
+func (l *base) watching() []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Sorted(maps.Keys(l.watched))
+}
+
+// louder notes the level of log messages that somebody wants; false when those
+// are sent already.
+func (l *base) louder(level string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.level != "" && wire.Level(l.level) <= wire.Level(level) {
+		return false
+	}
+	l.level = level
+	return true
+}
+
+// settle makes a fresh session as the last one was: subscriptions and log level.
+// What is refused now was told as accepted before, and only stays silent.
+func (l *base) settle(ctx context.Context, begin func(context.Context, *Ask) (Exchange, error)) {
+	l.mu.Lock()
+	level := l.level
+	l.mu.Unlock()
+	asks := []*Ask{}
+	if level != "" {
+		asks = append(asks, logLevel(level))
+	}
+	for _, uri := range l.watching() {
+		asks = append(asks, subscription(uri, true))
+	}
+	for _, a := range asks {
+		if l.asked(ctx, a, begin) != nil && ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+// log raises the level of a session that has levels.
+func (l *base) log(ctx context.Context, g Greeting, level string, begin func(context.Context, *Ask) (Exchange, error)) error {
+	if wire.Stateless(g.Revision) || !g.Logging || !l.louder(level) {
+		return nil
+	}
+	return l.asked(ctx, logLevel(level), begin)
+}
+
+func logLevel(level string) *Ask {
+	return own("logging/setLevel", append(append([]byte(`{"level":`), wire.Quote(level)...), '}'), "log")
+}
+
+// own is a request of Bouncer's own.
+func own(method string, params []byte, stage string) *Ask {
+	return &Ask{Ask: wire.Ask{Method: method, Src: params, Params: wire.Span{Start: 0, End: len(params)}}, Stage: stage}
+}
+
+func subscription(uri string, on bool) *Ask {
+	method := "resources/subscribe"
+	if !on {
+		method = "resources/unsubscribe"
+	}
+	a := own(method, append(append([]byte(`{"uri":`), wire.Quote(uri)...), '}'), "subscribe")
+	a.Subject, a.P.Subject = uri, uri
+	return a
+}
+
+// info is Bouncer's name and version, as servers are told.
+func (l *base) info() []byte {
+	// Maps of strings cannot fail to be written.
+	raw, _ := json.Marshal(map[string]string{"name": "bouncer", "version": l.o.Version})
+	return raw
+}
 
 // hello is the params of initialize.
 func (l *base) hello() []byte {
-	// Maps of strings cannot fail to be written.
 	params, _ := json.Marshal(map[string]any{
 		"protocolVersion": wire.NewestSession,
-		"capabilities":    map[string]any{},
-		"clientInfo":      map[string]string{"name": "bouncer", "version": l.o.Version},
+		"capabilities":    json.RawMessage(l.caps.JSON(wire.NewestSession)),
+		"clientInfo":      json.RawMessage(l.info()),
 	})
 	return params
+}
+
+// capabilities are those that a server declares.
+type capabilities struct {
+	Tools       *struct{ ListChanged bool }
+	Prompts     *struct{ ListChanged bool }
+	Resources   *struct{ ListChanged, Subscribe bool }
+	Completions *struct{}
+	Logging     *struct{}
+	Tasks       *struct{}
+}
+
+func (c capabilities) fill(g *Greeting) {
+	if c.Tools != nil {
+		g.Tools, g.ToolsChanged = true, c.Tools.ListChanged
+	}
+	if c.Prompts != nil {
+		g.Prompts, g.PromptsChanged = true, c.Prompts.ListChanged
+	}
+	if c.Resources != nil {
+		g.Resources, g.ResourcesChanged, g.Subscribe = true, c.Resources.ListChanged, c.Resources.Subscribe
+	}
+	g.Completions, g.Logging, g.Tasks = c.Completions != nil, c.Logging != nil, c.Tasks != nil
 }
 
 func (l *base) readGreeting(frame []byte, f wire.Frame) (Greeting, error) {
@@ -154,7 +372,7 @@ func (l *base) readGreeting(frame []byte, f wire.Frame) (Greeting, error) {
 	}
 	var r struct {
 		ProtocolVersion string
-		Capabilities    struct{ Tools *struct{} }
+		Capabilities    capabilities
 		ServerInfo      struct{ Name, Version string }
 		Instructions    string
 	}
@@ -164,12 +382,70 @@ func (l *base) readGreeting(frame []byte, f wire.Frame) (Greeting, error) {
 	if !wire.SpeaksSession(r.ProtocolVersion) {
 		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.short(r.ProtocolVersion)}, nil)
 	}
-	return Greeting{r.ProtocolVersion, l.short(r.ServerInfo.Name), l.short(r.ServerInfo.Version), r.Instructions, r.Capabilities.Tools != nil}, nil
+	g := Greeting{Revision: r.ProtocolVersion, Name: l.short(r.ServerInfo.Name), Version: l.short(r.ServerInfo.Version), Instructions: bounded(r.Instructions)}
+	r.Capabilities.fill(&g)
+	return g, nil
 }
 
-// listTools lists all pages of the server's tools through ask. left says what
-// could not be taken.
-func (l *base) listTools(ctx context.Context, ask asker) (list []tools.Tool, left []string, err error) {
+// readDiscovery reads the answer to server/discover. ok is false when the server
+// does not speak a stateless revision that Bouncer speaks.
+func (l *base) readDiscovery(result []byte) (g Greeting, ok bool) {
+	var r struct {
+		SupportedVersions []string
+		Capabilities      capabilities
+		Instructions      string
+		Meta              map[string]json.RawMessage `json:"_meta"`
+	}
+	if json.Unmarshal(result, &r) != nil || !slices.ContainsFunc(r.SupportedVersions, wire.SpeaksStateless) {
+		return g, false
+	}
+	var info struct{ Name, Version string }
+	// The name is only shown, so one that cannot be read is no fault.
+	_ = json.Unmarshal(r.Meta[wire.MetaServer], &info)
+	g = Greeting{Revision: wire.NewestStateless, Name: l.short(info.Name), Version: l.short(info.Version), Instructions: bounded(r.Instructions)}
+	r.Capabilities.fill(&g)
+	return g, true
+}
+
+// bounded cuts what a server says to agents about itself.
+func bounded(s string) string {
+	if len(s) > 16<<10 {
+		return strings.ToValidUTF8(s[:16<<10], "")
+	}
+	return s
+}
+
+// asker sends a request of Bouncer's own and returns the answer.
+type asker func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error)
+
+// offer reads every list that the server declares to have. Tools that cannot be
+// listed are a failure; the rest is left out and told.
+func (l *base) offer(ctx context.Context, g Greeting, ask asker) (Offer, error) {
+	o := Offer{Greeting: g, Lists: map[tools.Kind][]tools.Tool{}}
+	for _, kind := range tools.Kinds {
+		if has := map[tools.Kind]bool{tools.Tools: g.Tools, tools.Prompts: g.Prompts, tools.Resources: g.Resources, tools.Templates: g.Resources}[kind]; !has {
+			continue
+		}
+		list, left, err := l.list(ctx, kind, ask)
+		var f *Failure
+		switch {
+		case err == nil:
+			o.Lists[kind] = list
+			o.Left = append(o.Left, left...)
+		case kind == tools.Tools || !errors.As(err, &f):
+			return o, err
+		case kind == tools.Templates && f.Cause == diagnosis.NotServed:
+			// Servers with resources need not have templates.
+		default:
+			o.Left = append(o.Left, fmt.Sprintf("its %s could not be listed: %s", kind, f.Message))
+		}
+	}
+	return o, nil
+}
+
+// list reads all pages of one list through ask. left says what could not be
+// taken.
+func (l *base) list(ctx context.Context, kind tools.Kind, ask asker) (list []tools.Tool, left []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
 	defer cancel()
 	var pages [][]tools.Tool
@@ -180,7 +456,7 @@ func (l *base) listTools(ctx context.Context, ask asker) (list []tools.Tool, lef
 		if cursor != "" {
 			params = append(append([]byte(`{"cursor":`), wire.Quote(cursor)...), '}')
 		}
-		frame, f, err := ask(ctx, "tools/list", params)
+		frame, f, err := ask(ctx, kind.Method(), params)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -188,7 +464,7 @@ func (l *base) listTools(ctx context.Context, ask asker) (list []tools.Tool, lef
 			e := wire.ReadError(frame, f.Error)
 			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.NotServed, RPCCode: e.Code, RPCMessage: l.short(e.Message)}, nil)
 		}
-		page, next, skipped, err := tools.ReadPage(f.Result.Of(frame))
+		page, next, skipped, err := tools.ReadPage(kind, f.Result.Of(frame))
 		if err != nil {
 			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.Malformed, Note: err.Error()}, err)
 		}
@@ -198,11 +474,11 @@ func (l *base) listTools(ctx context.Context, ask asker) (list []tools.Tool, lef
 			break
 		}
 		if seen[next] || len(pages) >= maxPages || count > tools.MaxTools {
-			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.EndlessPages, Note: fmt.Sprintf("given up after %d pages and %d tools", len(pages), count)}, nil)
+			return nil, nil, l.fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.EndlessPages, Note: fmt.Sprintf("given up after %d pages and %d %s", len(pages), count, kind)}, nil)
 		}
 		seen[next], cursor = true, next
 	}
-	list, twice := tools.Merge(pages...)
+	list, twice := tools.Merge(kind, pages...)
 	return list, append(left, twice...), nil
 }
 

@@ -17,11 +17,15 @@ import (
 // httpExchange is the response to one POST.
 type httpExchange struct {
 	link   *HTTP
+	ctx    context.Context
 	res    *http.Response
 	id     uint64
-	header http.Header // of the request, for answers to the server
+	s      *session
 	stage  string
 	events *wire.EventReader
+	last   string        // id of the last event, to resume after
+	retry  time.Duration // how long the server wants to be left alone before that
+	tries  int           // resumptions since the last message
 	buf    *bytes.Buffer
 	count  int
 	done   bool
@@ -36,9 +40,18 @@ const maxPooled = 256 << 10
 // lingerStream is how long the end of an answered stream is waited for.
 const lingerStream = 100 * time.Millisecond
 
-func (l *HTTP) exchange(res *http.Response, id uint64, header http.Header, stage string) *httpExchange {
-	return &httpExchange{link: l, res: res, id: id, header: header, stage: stage}
+// Limits on the resumption of a stream.
+const (
+	maxResumes   = 5
+	longestRetry = 30 * time.Second
+)
+
+func (l *HTTP) exchange(res *http.Response, id uint64, s *session, stage string) *httpExchange {
+	return &httpExchange{link: l, ctx: res.Request.Context(), res: res, id: id, s: s, stage: stage, retry: time.Second}
 }
+
+// ID implements Exchange.
+func (x *httpExchange) ID() uint64 { return x.id }
 
 // Close releases the exchange. The frames it returned are no longer valid.
 func (x *httpExchange) Close() {
@@ -62,9 +75,7 @@ func (x *httpExchange) Close() {
 	x.buf = nil
 }
 
-// Next returns the next message for this request: notifications, then the
-// response. Requests of the server are answered here. The frame is valid until
-// the next call. The error is a *Failure, or that of the context.
+// Next implements Exchange.
 func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 	if x.events == nil {
 		switch mt := mediaType(x.res.Header); mt {
@@ -84,11 +95,19 @@ func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 	for {
 		ev, err := x.events.Next()
 		if err != nil {
-			return nil, wire.Frame{}, x.readFail(err)
+			if again := x.resume(err); again != nil {
+				return nil, wire.Frame{}, again
+			}
+			continue
+		}
+		x.last = ev.ID
+		if ev.Retry >= 0 {
+			x.retry = min(time.Duration(ev.Retry)*time.Millisecond, longestRetry)
 		}
 		if len(ev.Data) == 0 || (ev.Name != "" && ev.Name != "message") {
 			continue
 		}
+		x.tries = 0
 		if x.count++; x.count > maxStrayMsgs {
 			return nil, wire.Frame{}, x.fail(diagnosis.Malformed, fmt.Sprintf("it sent more than %d messages for one request", maxStrayMsgs), nil)
 		}
@@ -106,9 +125,53 @@ func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 		case wire.Notification:
 			return ev.Data, f, nil
 		case wire.Request:
-			x.refuse(ev.Data, f)
+			if x.s.stateless {
+				continue // that era has no requests of servers
+			}
+			return ev.Data, f, nil
 		}
 	}
+}
+
+// resume takes a stream up again that ended before its answer (MCP 2025-03-26 to
+// 2025-11-25, transports: resumability). It returns why that is not possible.
+func (x *httpExchange) resume(broken error) error {
+	if x.last == "" || x.s.stateless || x.ctx.Err() != nil || errors.Is(broken, wire.ErrEventTooLarge) || x.tries >= maxResumes {
+		return x.readFail(broken)
+	}
+	x.tries++
+	select {
+	case <-time.After(x.retry):
+	case <-x.ctx.Done():
+		return x.readFail(broken)
+	}
+	res, err := x.link.get(x.ctx, x.s, x.last)
+	if err != nil {
+		return x.readFail(broken)
+	}
+	if res.StatusCode != http.StatusOK || mediaType(res.Header) != "text/event-stream" {
+		drain(res.Body)
+		return x.readFail(broken)
+	}
+	_ = x.res.Body.Close()
+	x.res, x.events = res, wire.NewEventReader(res.Body, x.link.o.MessageLimit)
+	return nil
+}
+
+// get opens an event stream in a session; last is the event to resume after, or
+// "" for the stream that belongs to no request.
+func (l *HTTP) get(ctx context.Context, s *session, last string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.target.URL, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header = s.header.Clone()
+	req.Header.Set("Accept", "text/event-stream")
+	req.Header.Del("Content-Type")
+	if last != "" {
+		req.Header.Set("Last-Event-ID", last)
+	}
+	return l.transport.RoundTrip(req)
 }
 
 func (x *httpExchange) single() ([]byte, wire.Frame, error) {
@@ -143,21 +206,20 @@ func (x *httpExchange) single() ([]byte, wire.Frame, error) {
 	return body, f, nil
 }
 
-// refuse answers a request of the server: ping as the protocol asks, anything
-// else with the error that says so, since no such capability was declared.
-func (x *httpExchange) refuse(frame []byte, f wire.Frame) {
-	ctx, cancel := context.WithTimeout(x.res.Request.Context(), 10*time.Second)
+// Answer implements Exchange.
+func (x *httpExchange) Answer(ctx context.Context, body []byte) error {
+	return x.link.reply(ctx, x.s, body)
+}
+
+// reply posts a response to a request of the server.
+func (l *HTTP) reply(ctx context.Context, s *session, body []byte) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	id := f.ID.Of(frame)
-	body := wire.AppendResult(nil, id, []byte("{}"))
-	if f.Method != "ping" {
-		body = wire.AppendError(nil, id, wire.CodeMethodNotFound, "not supported by this client", nil)
-	}
-	// If the answer cannot be delivered, the server's own time limit ends its
-	// wait; the call's outcome will tell.
-	if res, err := x.link.post(ctx, x.header, body, x.stage); err == nil {
+	res, err := l.post(ctx, s.header, body, "answer")
+	if err == nil {
 		drain(res.Body)
 	}
+	return err
 }
 
 func (x *httpExchange) fail(what diagnosis.Cause, note string, cause error) error {
@@ -165,12 +227,11 @@ func (x *httpExchange) fail(what diagnosis.Cause, note string, cause error) erro
 }
 
 func (x *httpExchange) readFail(err error) error {
-	ctx := x.res.Request.Context()
 	switch {
 	case errors.Is(err, wire.ErrEventTooLarge):
 		return x.fail(diagnosis.TooLarge, err.Error(), err)
-	case ctx.Err() != nil || isTimeout(err):
-		return x.link.netFail(ctx, err, x.stage)
+	case x.ctx.Err() != nil || isTimeout(err):
+		return x.link.netFail(x.ctx, err, x.stage)
 	case x.stage == "call":
 		return x.fail(diagnosis.OutcomeUnknown, "", err)
 	}

@@ -4,12 +4,16 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
 	"bouncer/internal/team"
 )
 
@@ -21,37 +25,67 @@ const (
 	Paused     = "paused"     // said of a server that has no keeper
 )
 
+// Ways of sharing a link among agents.
+const (
+	// Auto shares, as Shared does.
+	Auto = "auto"
+	// Shared gives all agents that can do the same for a server one link. Requests
+	// of the server reach an agent where they come in the stream of its call.
+	Shared = "shared"
+	// Private gives every agent session a link of its own.
+	Private = "private"
+)
+
 // KeeperOptions configure a Keeper.
 type KeeperOptions struct {
 	Log *slog.Logger
-	// Changed is called after every change of state or of the tool list. It may
-	// be called by a goroutine that carries a call, so it must not block.
+	// Changed is called after every change of state or of the offer. It may be
+	// called by a goroutine that carries a call, so it must not block.
 	Changed func(Status)
-	// Poll is how often the tool list of a server without an event stream is
-	// read again; 0 means one minute.
+	// Notice is told what the server says outside of any request, but for changes
+	// of its lists. It must not block.
+	Notice func(frame []byte, f wire.Frame)
+	// Poll is how often the offer of a server without an event stream is read
+	// again; 0 means one minute.
 	Poll time.Duration
+	// Sharing is Auto, Shared or Private; "" means Auto.
+	Sharing string
 }
 
 // Status is what a Keeper knows of its server.
 type Status struct {
 	team.Health
-	// List is the tool list in force; it outlives a failure.
-	List []tools.Tool
+	// Offer is the one in force; it outlives a failure.
+	Offer Offer
 }
 
-// Keeper keeps one link alive: it opens it, listens for changes of the tool
-// list, and opens it again after failures, waiting longer each time.
+// Keeper keeps the links to one server alive. Its main link reads the offer,
+// listens for changes, and is opened again after failures, waiting longer each
+// time.
 type Keeper struct {
 	link   Link
 	o      KeeperOptions
 	cancel context.CancelFunc
 	ended  chan struct{}
 	kick   chan struct{} // capacity 1: look again now
+	stale  chan struct{} // capacity 1: the server says that a list changed
+
+	stateless atomic.Bool // the server needs no session, so one link serves all
 
 	mu     sync.Mutex
 	status Status
+	others map[wire.Caps]Link     // for agents that can do something for the server
+	subs   map[string]*subscribed // by URI
+	closed bool
 
 	working sync.Mutex // one probe at a time
+}
+
+// subscribed is a resource that somebody wants to hear of.
+type subscribed struct {
+	refs  int
+	ready chan struct{} // closed when the server has answered
+	err   error         // to be read after ready
 }
 
 const (
@@ -62,7 +96,10 @@ const (
 // Keep starts keeping a link. list is the tool list last recorded, which is in
 // force until the server has answered.
 func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keeper {
-	return Adopt(ctx, l, Status{List: list, Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)}}, o)
+	return Adopt(ctx, l, Status{
+		Offer:  Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: list}},
+		Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)},
+	}, o)
 }
 
 // Adopt is Keep for a link that was probed already.
@@ -70,14 +107,141 @@ func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper 
 	if o.Poll == 0 {
 		o.Poll = time.Minute
 	}
+	if o.Notice == nil {
+		o.Notice = func([]byte, wire.Frame) {}
+	}
 	ctx, cancel := context.WithCancel(ctx)
-	k := &Keeper{link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), status: probed}
+	k := &Keeper{
+		link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
+		status: probed, others: map[wire.Caps]Link{}, subs: map[string]*subscribed{},
+	}
+	k.stateless.Store(wire.Stateless(probed.Revision))
+	l.hear(k.heard)
 	go k.run(ctx)
 	return k
 }
 
-// Link returns the link that is kept.
-func (k *Keeper) Link() Link { return k.link }
+// heard takes what the server says outside of any request.
+func (k *Keeper) heard(frame []byte, f wire.Frame, _ func([]byte)) bool {
+	if f.Kind == wire.Request {
+		return false // no agent is meant for certain
+	}
+	switch f.Method {
+	case "notifications/tools/list_changed", "notifications/prompts/list_changed", "notifications/resources/list_changed":
+		select {
+		case k.stale <- struct{}{}:
+		default:
+		}
+	default:
+		k.o.Notice(frame, f)
+	}
+	return true
+}
+
+// Heard takes what the server says in the stream of a request, but does not
+// belong to it.
+func (k *Keeper) Heard(frame []byte, f wire.Frame) { k.heard(frame, f, nil) }
+
+// Sharing is how links to this server are shared.
+func (k *Keeper) Sharing() string { return k.o.Sharing }
+
+// Attend listens to what a link says outside of any request, until ctx ends. It
+// is for links that no keeper keeps.
+func Attend(ctx context.Context, l Link) {
+	for ctx.Err() == nil && l.listen(ctx) {
+		// A link without a session is opened by the first request.
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// Link returns the link for agents with the given capabilities.
+func (k *Keeper) Link(caps wire.Caps) Link {
+	h, ok := k.link.(*HTTP)
+	if !ok || caps == (wire.Caps{}) || k.stateless.Load() {
+		return k.link
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	l := k.others[caps]
+	if l == nil && !k.closed {
+		l = h.With(caps)
+		k.others[caps] = l
+	}
+	if l == nil {
+		return k.link
+	}
+	return l
+}
+
+// Own returns a link for one agent session alone, or nil where it is to share.
+// The caller closes it.
+func (k *Keeper) Own(caps wire.Caps, ear Ear) (l Link) {
+	if k.o.Sharing != Private || k.stateless.Load() {
+		return nil
+	}
+	switch main := k.link.(type) {
+	case *HTTP:
+		l = main.With(caps)
+	case *Process:
+		l = main.With(caps)
+	case *SSE:
+		l = main.With(caps)
+	default:
+		return nil
+	}
+	l.hear(ear)
+	return l
+}
+
+// Subscribe begins or ends to hear of changes of a resource, for one listener
+// more or less.
+func (k *Keeper) Subscribe(ctx context.Context, uri string, on bool) error {
+	k.mu.Lock()
+	s := k.subs[uri]
+	first := on && s == nil
+	switch {
+	case first:
+		s = &subscribed{refs: 1, ready: make(chan struct{})}
+		k.subs[uri] = s
+	case on:
+		s.refs++
+	case s == nil:
+		k.mu.Unlock()
+		return nil
+	default:
+		s.refs--
+	}
+	last := !on && s.refs <= 0
+	if last {
+		delete(k.subs, uri)
+	}
+	k.mu.Unlock()
+	switch {
+	case first:
+		if s.err = k.link.Subscribe(ctx, uri, true); s.err != nil {
+			k.mu.Lock()
+			if k.subs[uri] == s {
+				delete(k.subs, uri)
+			}
+			k.mu.Unlock()
+		}
+		close(s.ready)
+		return s.err
+	case on:
+		select {
+		case <-s.ready:
+			return s.err
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	case last:
+		return k.link.Subscribe(ctx, uri, false)
+	}
+	return nil
+}
 
 // Status returns what is known now.
 func (k *Keeper) Status() Status {
@@ -133,6 +297,15 @@ func (k *Keeper) Report(f diagnosis.Finding) {
 func (k *Keeper) Close(ctx context.Context) {
 	k.cancel()
 	<-k.ended
+	k.mu.Lock()
+	k.closed = true
+	others := slices.Collect(maps.Values(k.others))
+	k.mu.Unlock()
+	var wait sync.WaitGroup
+	for _, l := range others {
+		wait.Go(func() { l.Close(ctx) })
+	}
+	wait.Wait()
 	k.link.Close(ctx)
 }
 
@@ -183,7 +356,7 @@ func (k *Keeper) probe(ctx context.Context) {
 	}
 	if st.State != Ready {
 		// What the server offered last stays in force until it answers again.
-		st.List, st.Tools, st.Edition, st.LeftOut = old.List, old.Tools, old.Edition, old.LeftOut
+		st.Offer, st.Tools, st.Prompts, st.Resources, st.Edition, st.LeftOut = old.Offer, old.Tools, old.Prompts, old.Resources, old.Edition, old.LeftOut
 		st.Revision, st.ServerName, st.ServerVersion = old.Revision, old.ServerName, old.ServerVersion
 	}
 	if len(st.Stages) == 1 {
@@ -191,7 +364,8 @@ func (k *Keeper) probe(ctx context.Context) {
 	}
 	k.status = st
 	k.mu.Unlock()
-	if st.State != old.State || st.Edition != old.Edition || cause(st) != cause(old) {
+	k.stateless.Store(wire.Stateless(st.Revision))
+	if st.State != old.State || st.Offer.Digest() != old.Offer.Digest() || cause(st) != cause(old) {
 		if st.State != old.State {
 			k.o.Log.Info("server changed its state", "server", k.link.name(), "state", st.State, "cause", cause(st))
 		}
@@ -207,11 +381,13 @@ func cause(s Status) diagnosis.Cause {
 }
 
 // Judge turns the outcome of a probe into a status.
-func Judge(g Greeting, list []tools.Tool, left []string, stages []team.Stage, err error) Status {
+func Judge(o Offer, stages []team.Stage, err error) Status {
 	now := time.Now().UTC()
-	st := Status{List: list, Health: team.Health{
-		State: Ready, Revision: g.Revision, ServerName: g.Name, ServerVersion: g.Version, Tools: len(list), Edition: tools.Digest(list),
-		LeftOut: left, Stages: stages, Since: now, Checked: now,
+	list := o.Lists[tools.Tools]
+	st := Status{Offer: o, Health: team.Health{
+		State: Ready, Revision: o.Revision, ServerName: o.Name, ServerVersion: o.Version, Tools: len(list), Edition: tools.Digest(list),
+		Prompts: len(o.Lists[tools.Prompts]), Resources: len(o.Lists[tools.Resources]) + len(o.Lists[tools.Templates]),
+		LeftOut: o.Left, Stages: stages, Since: now, Checked: now,
 	}}
 	if err == nil {
 		return st
@@ -227,8 +403,9 @@ func Judge(g Greeting, list []tools.Tool, left []string, stages []team.Stage, er
 	return st
 }
 
-// watch returns when the server should be looked at again: its list changed,
-// its stream ended, the time for polling has come, or somebody asked.
+// watch returns when the server should be looked at again: its stream ended, the
+// time for polling has come, or somebody asked. While a stream is open, lists
+// that changed are read again beside it.
 func (k *Keeper) watch(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -244,6 +421,11 @@ func (k *Keeper) watch(ctx context.Context) {
 			}
 			streaming = false
 			ended = nil
+		case <-k.stale:
+			k.probe(ctx)
+			if k.Status().State != Ready {
+				cancel()
+			}
 		case <-k.kick:
 			if streaming {
 				cancel()
@@ -254,7 +436,7 @@ func (k *Keeper) watch(ctx context.Context) {
 			if !streaming {
 				return
 			}
-			// With a stream the list is still read again now and then, ten times
+			// With a stream the lists are still read again now and then, ten times
 			// less often: some servers forget to tell.
 			timer.Reset(10 * k.o.Poll)
 			if k.quiet(ctx) {
@@ -272,9 +454,9 @@ func (k *Keeper) watch(ctx context.Context) {
 	}
 }
 
-// quiet reads the list while the stream stays open and reports whether it is
+// quiet reads the offer while the stream stays open and reports whether it is
 // still the same.
 func (k *Keeper) quiet(ctx context.Context) bool {
-	list, _, err := k.link.Tools(ctx)
-	return err == nil && tools.Digest(list) == k.Status().Edition
+	o, err := k.link.Offer(ctx)
+	return err == nil && o.Digest() == k.Status().Offer.Digest()
 }

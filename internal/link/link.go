@@ -4,20 +4,20 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"io"
 	"mime"
 	"net"
 	"net/http"
-	"net/http/httptrace"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
 	"bouncer/internal/team"
@@ -27,49 +27,117 @@ import (
 type Target struct {
 	Server string // name, for messages
 	URL    string
-	Bearer locker.Secret // empty for none
+	Secret locker.Secret // empty for none
+	// SecretHeader carries the secret as it is; "" sends it as a bearer token.
+	SecretHeader string
+	Headers      [][2]string // sent with every request
+	CA           []byte      // PEM of authorities to trust besides the system's
+	Cert, Key    []byte      // PEM of a client certificate and its key
 }
 
 // farewell is how long the end of a session may take.
 const farewell = 2 * time.Second
 
-// HTTP is a conversation over streamable HTTP. It is safe for concurrent use.
+// HTTP is a conversation over streamable HTTP, in either era. It is safe for
+// concurrent use.
 type HTTP struct {
 	*base
 	target    Target
 	transport *http.Transport
+	lent      bool          // the transport belongs to another link
+	old       *atomic.Int64 // until when the server is taken to know sessions only, in ms
 	session   atomic.Pointer[session]
-	opening   sync.Mutex // held while a session is being opened
+	opening   sync.Mutex    // held while a session is being opened
+	rewatch   chan struct{} // capacity 1: the subscriptions changed
+	acks      acks
 }
 
-// session is an opened session; its header map is shared by all requests and
-// never altered.
-type session struct {
-	id       string
-	greeting Greeting
-	header   http.Header
+// acks holds which subscriptions the server acknowledged last.
+type acks struct {
+	mu             sync.Mutex
+	asked, granted []string
+	more           chan struct{} // closed when that changes; nil while nobody waits
 }
+
+func (a *acks) set(asked, granted []string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.asked, a.granted = asked, granted
+	if a.more != nil {
+		close(a.more)
+		a.more = nil
+	}
+}
+
+// of reports whether a subscription was answered and granted, and when to look
+// again.
+func (a *acks) of(uri string) (answered, granted bool, more <-chan struct{}) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.more == nil {
+		a.more = make(chan struct{})
+	}
+	return slices.Contains(a.asked, uri), slices.Contains(a.granted, uri), a.more
+}
+
+// session is an opened session, or what is known of a stateless server; its
+// header map is shared by all requests and never altered.
+type session struct {
+	id        string
+	greeting  Greeting
+	header    http.Header
+	stateless bool
+}
+
+// verdictFor is how long a server that did not know the stateless era is not
+// asked for it again.
+const verdictFor = 10 * time.Minute
 
 // NewHTTP prepares a conversation; nothing is sent yet.
 func NewHTTP(t Target, o Options) *HTTP {
 	o = o.withDefaults()
-	dialer := &net.Dialer{Timeout: o.ConnectTimeout, KeepAlive: 30 * time.Second}
 	return &HTTP{
-		base:   newBase(t.Server, o, t.Bearer.Reveal()),
-		target: t,
-		transport: &http.Transport{
-			Proxy:                  http.ProxyFromEnvironment,
-			DialContext:            dialer.DialContext,
-			TLSClientConfig:        &tls.Config{MinVersion: tls.VersionTLS12},
-			TLSHandshakeTimeout:    o.ConnectTimeout,
-			ForceAttemptHTTP2:      true,
-			MaxIdleConns:           256,
-			MaxIdleConnsPerHost:    256,
-			IdleConnTimeout:        90 * time.Second,
-			DisableCompression:     true,
-			MaxResponseHeaderBytes: 64 << 10,
-		},
+		base: newBase(t.Server, o, t.Secret.Reveal()), target: t, transport: t.transport(o),
+		old: new(atomic.Int64), rewatch: make(chan struct{}, 1),
 	}
+}
+
+// transport returns the way to the target. What is wrong with certificates was
+// found when the target was described, so it is not repeated here.
+func (t Target) transport(o Options) *http.Transport {
+	dialer := &net.Dialer{Timeout: o.ConnectTimeout, KeepAlive: 30 * time.Second}
+	conf := &tls.Config{MinVersion: tls.VersionTLS12}
+	if len(t.CA) > 0 {
+		pool, err := x509.SystemCertPool()
+		if err != nil {
+			pool = x509.NewCertPool()
+		}
+		pool.AppendCertsFromPEM(t.CA)
+		conf.RootCAs = pool
+	}
+	if pair, err := tls.X509KeyPair(t.Cert, t.Key); err == nil {
+		conf.Certificates = []tls.Certificate{pair}
+	}
+	return &http.Transport{
+		Proxy:                  http.ProxyFromEnvironment,
+		DialContext:            dialer.DialContext,
+		TLSClientConfig:        conf,
+		TLSHandshakeTimeout:    o.ConnectTimeout,
+		ForceAttemptHTTP2:      true,
+		MaxIdleConns:           256,
+		MaxIdleConnsPerHost:    256,
+		IdleConnTimeout:        90 * time.Second,
+		DisableCompression:     true,
+		MaxResponseHeaderBytes: 64 << 10,
+	}
+}
+
+// With returns another conversation with the same server, which declares other
+// capabilities. It shares the connections.
+func (l *HTTP) With(caps wire.Caps) *HTTP {
+	b := newBase(l.server, l.o)
+	b.mask, b.nextID, b.caps = l.mask, l.nextID, caps
+	return &HTTP{base: b, target: l.target, transport: l.transport, lent: true, old: l.old, rewatch: make(chan struct{}, 1)}
 }
 
 // Open opens the session, unless one is open. Concurrent calls share one
@@ -85,61 +153,113 @@ func (l *HTTP) Open(ctx context.Context) (Greeting, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
 	defer cancel()
-	id := l.NextID()
-	header := l.header("", "")
-	res, err := l.post(ctx, header, wire.AppendRequest(nil, id, "initialize", l.hello()), "initialize")
+	if time.Now().UnixMilli() >= l.old.Load() {
+		s, err := l.discover(ctx)
+		if err != nil {
+			return Greeting{}, err
+		}
+		if s != nil {
+			l.session.Store(s)
+			return s.greeting, nil
+		}
+		l.old.Store(time.Now().Add(verdictFor).UnixMilli())
+	}
+	s, err := l.initialize(ctx)
 	if err != nil {
 		return Greeting{}, err
 	}
-	x := l.exchange(res, id, header, "initialize")
-	frame, f, err := answer(x)
-	if err != nil {
-		x.Close()
-		return Greeting{}, err
-	}
-	g, err := l.readGreeting(frame, f)
-	sid := res.Header.Get("Mcp-Session-Id")
-	x.Close()
-	if err != nil {
-		return Greeting{}, err
-	}
-	if len(sid) > 1024 {
-		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its session id is longer than 1024 bytes"}, nil)
-	}
-	s := &session{id: sid, greeting: g, header: l.header(sid, g.Revision)}
-	if err := l.notify(ctx, s.header, "notifications/initialized", nil); err != nil {
-		return Greeting{}, err
-	}
+	l.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return l.send(ctx, s, a) })
 	l.session.Store(s)
-	return g, nil
+	return s.greeting, nil
 }
 
-// Tools lists the server's tools, all pages. left says what could not be taken.
-func (l *HTTP) Tools(ctx context.Context) (list []tools.Tool, left []string, err error) {
-	g, err := l.Open(ctx)
-	if err != nil || !g.HasTools {
-		return nil, nil, err
+// discover asks whether the server speaks the stateless era; nil without an
+// error means that it has to be asked with initialize (MCP 2026-07-28,
+// versioning). Only what is an answer of the protocol, or a client error that is
+// not about credentials, is a verdict.
+func (l *HTTP) discover(ctx context.Context) (*session, error) {
+	s := &session{stateless: true, header: l.header("", wire.NewestStateless)}
+	x, err := l.send(ctx, s, own("server/discover", nil, "discover"))
+	var f *Failure
+	if errors.As(err, &f) && f.Status >= 400 && f.Status < 500 && !slices.Contains([]int{401, 403, 429}, f.Status) {
+		return nil, nil
 	}
-	return l.listTools(ctx, l.ask)
+	if err != nil {
+		return nil, err
+	}
+	defer x.Close()
+	frame, rf, err := answer(ctx, x)
+	if err != nil {
+		return nil, err
+	}
+	if rf.Error.Empty() {
+		g, ok := l.readDiscovery(rf.Result.Of(frame))
+		if !ok {
+			return nil, nil
+		}
+		s.greeting = g
+		return s, nil
+	}
+	e := wire.ReadError(frame, rf.Error)
+	var data struct{ Supported []string }
+	if e.Code == wire.CodeNoRevision && json.Unmarshal(e.Data, &data) == nil && len(data.Supported) > 0 && !slices.ContainsFunc(data.Supported, func(v string) bool { return !wire.Stateless(v) }) {
+		return nil, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.short(strings.Join(data.Supported, ", "))}, nil)
+	}
+	return nil, nil
+}
+
+// initialize opens a session (MCP up to 2025-11-25, lifecycle).
+func (l *HTTP) initialize(ctx context.Context) (*session, error) {
+	s := &session{header: l.header("", "")}
+	x, err := l.send(ctx, s, own("initialize", l.hello(), "initialize"))
+	if err != nil {
+		return nil, err
+	}
+	frame, f, err := answer(ctx, x)
+	if err != nil {
+		x.Close()
+		return nil, err
+	}
+	g, err := l.readGreeting(frame, f)
+	sid := x.res.Header.Get("Mcp-Session-Id")
+	x.Close()
+	if err != nil {
+		return nil, err
+	}
+	if len(sid) > 1024 {
+		return nil, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its session id is longer than 1024 bytes"}, nil)
+	}
+	s = &session{id: sid, greeting: g, header: l.header(sid, g.Revision)}
+	return s, l.notify(ctx, s.header, "notifications/initialized", nil)
+}
+
+// Offer implements Link.
+func (l *HTTP) Offer(ctx context.Context) (Offer, error) {
+	g, err := l.Open(ctx)
+	if err != nil {
+		return Offer{}, err
+	}
+	o, err := l.offer(ctx, g, l.ask)
+	if wire.Stateless(g.Revision) {
+		o.dropMisannotated()
+	}
+	return o, err
 }
 
 // ask sends a request of Bouncer's own and returns the answer.
 func (l *HTTP) ask(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
-	id := l.NextID()
-	x, err := l.Begin(ctx, wire.AppendRequest(nil, id, method, params), id, "tools")
+	x, err := l.Begin(ctx, own(method, params, "tools"))
 	if err != nil {
 		return nil, wire.Frame{}, err
 	}
 	defer x.Close()
-	frame, f, err := answer(x)
+	frame, f, err := answer(ctx, x)
 	return bytes.Clone(frame), f, err
 }
 
-// Begin sends a request with the given id and returns the exchange it opened.
-// A lost session is opened anew and the request repeated once: a server that
-// does not know the session has not executed it. The error is a *Failure, or
-// that of the context.
-func (l *HTTP) Begin(ctx context.Context, body []byte, id uint64, stage string) (Exchange, error) {
+// Begin implements Link. A lost session is opened anew and the request repeated
+// once: a server that does not know the session has not executed it.
+func (l *HTTP) Begin(ctx context.Context, a *Ask) (Exchange, error) {
 	for again := true; ; again = false {
 		s := l.session.Load()
 		if s == nil {
@@ -150,9 +270,9 @@ func (l *HTTP) Begin(ctx context.Context, body []byte, id uint64, stage string) 
 				continue
 			}
 		}
-		res, err := l.post(ctx, s.header, body, stage)
+		x, err := l.send(ctx, s, a)
 		if err == nil {
-			return l.exchange(res, id, s.header, stage), nil
+			return x, nil
 		}
 		var f *Failure
 		if again && errors.As(err, &f) && f.Lost {
@@ -163,10 +283,97 @@ func (l *HTTP) Begin(ctx context.Context, body []byte, id uint64, stage string) 
 	}
 }
 
-// Cancel tells the server that the answer to a request is no longer wanted.
+// send sends one request in a session. A stateless server that rejects the
+// headers has not executed the request, so it is repeated once with the subject
+// as raw UTF-8, the form that some servers want.
+func (l *HTTP) send(ctx context.Context, s *session, a *Ask) (*httpExchange, error) {
+	id := l.nextID.Add(1)
+	if !s.stateless {
+		res, err := l.post(ctx, s.header, a.Append(make([]byte, 0, len(a.Src)+96), id, nil), a.Stage)
+		if err != nil {
+			return nil, err
+		}
+		return l.exchange(res, id, s, a.Stage), nil
+	}
+	info := a.Client.Info
+	if info == nil {
+		info = l.info()
+	}
+	body := a.Append(make([]byte, 0, len(a.Src)+512), id, wire.Envelope(wire.NewestStateless, a.Client.Caps, info, a.Client.Level))
+	header, encoded, err := s.headerFor(a)
+	if err != nil {
+		f := l.fail(diagnosis.Evidence{Stage: a.Stage, What: diagnosis.ArgumentsRefused, Note: err.Error()}, err)
+		f.Refused = true
+		return nil, f
+	}
+	res, err := l.post(ctx, header, body, a.Stage)
+	if err != nil {
+		return nil, err
+	}
+	code := rejection(res)
+	if code == wire.CodeHeaderMismatch && encoded {
+		drain(res.Body)
+		header[wire.HeaderName] = []string{a.Subject}
+		if res, err = l.post(ctx, header, body, a.Stage); err != nil {
+			return nil, err
+		}
+		code = rejection(res)
+	}
+	if code == wire.CodeHeaderMismatch || (code == wire.CodeNoRevision && a.Method != "server/discover") {
+		drain(res.Body)
+		f := l.fail(diagnosis.Evidence{Stage: a.Stage, What: diagnosis.HeadersRefused}, nil)
+		// The session is learned anew; the request was not executed.
+		f.Lost, f.Refused = true, true
+		return nil, f
+	}
+	return l.exchange(res, id, s, a.Stage), nil
+}
+
+// headerFor returns the headers of a stateless request, and whether the subject
+// had to be encoded.
+func (s *session) headerFor(a *Ask) (http.Header, bool, error) {
+	h := make(http.Header, len(s.header)+4)
+	for k, v := range s.header {
+		h[k] = v
+	}
+	h[wire.HeaderMethod] = []string{a.Method}
+	encoded := false
+	switch a.Method {
+	case "tools/call", "prompts/get", "resources/read", "tasks/get", "tasks/update", "tasks/cancel":
+		v := wire.HeaderValue(a.Subject)
+		encoded = v != a.Subject
+		h[wire.HeaderName] = []string{v}
+	}
+	for _, m := range a.Mirrors {
+		v, ok, err := m.Value(a.P.Arguments.Of(a.Src))
+		if err != nil {
+			return nil, false, err
+		}
+		if ok {
+			h[http.CanonicalHeaderKey(wire.HeaderParam+m.Header)] = []string{wire.HeaderValue(v)}
+		}
+	}
+	return h, encoded, nil
+}
+
+// rejection returns the code of an error that came with a status of its own; 0
+// for any other answer.
+func rejection(res *http.Response) int {
+	b, ok := res.Body.(*readBody)
+	if !ok {
+		return 0
+	}
+	f, err := wire.ReadFrame(b.raw)
+	if err != nil || f.Error.Empty() {
+		return 0
+	}
+	return wire.ReadError(b.raw, f.Error).Code
+}
+
+// Cancel implements Link. Without a session, closing the exchange is the cancel.
 func (l *HTTP) Cancel(ctx context.Context, id uint64, reason string) error {
 	s := l.session.Load()
-	if s == nil {
+	if s == nil || s.stateless {
 		return nil
 	}
 	params, err := json.Marshal(map[string]any{"requestId": id, "reason": reason})
@@ -174,6 +381,24 @@ func (l *HTTP) Cancel(ctx context.Context, id uint64, reason string) error {
 		return err
 	}
 	return l.notify(ctx, s.header, "notifications/cancelled", params)
+}
+
+// Notify implements Link.
+func (l *HTTP) Notify(ctx context.Context, method string, params []byte) error {
+	s := l.session.Load()
+	if s == nil || s.stateless {
+		return nil
+	}
+	return l.notify(ctx, s.header, method, params)
+}
+
+// Log implements Link.
+func (l *HTTP) Log(ctx context.Context, level string) error {
+	g, err := l.Open(ctx)
+	if err != nil {
+		return err
+	}
+	return l.log(ctx, g, level, l.Begin)
 }
 
 // Close ends the session and the connections. It does not wait long for a
@@ -190,25 +415,39 @@ func (l *HTTP) Close(ctx context.Context) {
 			}
 		}
 	}
-	l.transport.CloseIdleConnections()
+	if !l.lent {
+		l.transport.CloseIdleConnections()
+	}
 }
 
 func (l *HTTP) header(sid, revision string) http.Header {
 	h := http.Header{
 		"Content-Type": {"application/json"},
 		"Accept":       {"application/json, text/event-stream"},
-		"User-Agent":   {"bouncer/" + l.o.Version},
 	}
-	if !l.target.Bearer.Empty() {
-		h["Authorization"] = []string{"Bearer " + l.target.Bearer.Reveal()}
-	}
+	l.target.fill(h, l.o.Version)
 	if sid != "" {
 		h["Mcp-Session-Id"] = []string{sid}
 	}
 	if revision >= wire.Rev20250618 {
-		h["Mcp-Protocol-Version"] = []string{revision}
+		h[wire.HeaderVersion] = []string{revision}
 	}
 	return h
+}
+
+// fill adds what every request to the target carries.
+func (t Target) fill(h http.Header, version string) {
+	h["User-Agent"] = []string{"bouncer/" + version}
+	for _, e := range t.Headers {
+		h[http.CanonicalHeaderKey(e[0])] = append(h[http.CanonicalHeaderKey(e[0])], e[1])
+	}
+	switch {
+	case t.Secret.Empty():
+	case t.SecretHeader != "":
+		h[http.CanonicalHeaderKey(t.SecretHeader)] = []string{t.Secret.Reveal()}
+	default:
+		h["Authorization"] = []string{"Bearer " + t.Secret.Reveal()}
+	}
 }
 
 // post sends one message. An answer that is no success is read, judged and
@@ -229,15 +468,28 @@ func (l *HTTP) post(ctx context.Context, header http.Header, body []byte, stage 
 	return l.refused(res, header, stage)
 }
 
+// readBody is a body that was read already.
+type readBody struct {
+	bytes.Reader
+	raw []byte
+}
+
+func (*readBody) Close() error { return nil }
+
 // refused judges an answer that is no success. A JSON-RPC error in the body of
 // a 4xx is the server's answer and not a failure of the transport (MCP 2026-07-28,
-// transports; older servers do it too).
+// transports; older servers do it too). A 404 in a session means that the
+// session is lost, whatever the body says.
 func (l *HTTP) refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, maxErrorBody))
 	drain(res.Body)
-	if s := res.StatusCode; (s == http.StatusBadRequest || s == http.StatusUnprocessableEntity) && mediaType(res.Header) == "application/json" {
+	switch s := res.StatusCode; {
+	case mediaType(res.Header) != "application/json":
+	case s == http.StatusBadRequest, s == http.StatusUnprocessableEntity, s == http.StatusNotFound && len(header[wire.HeaderMethod]) > 0:
 		if f, err := wire.ReadFrame(raw); err == nil && !f.Error.Empty() {
-			res.Body, res.ContentLength = io.NopCloser(bytes.NewReader(raw)), int64(len(raw))
+			b := &readBody{raw: raw}
+			b.Reset(raw)
+			res.Body, res.ContentLength = b, int64(len(raw))
 			return res, nil
 		}
 	}
@@ -248,10 +500,10 @@ func (l *HTTP) statusFail(res *http.Response, header http.Header, stage string, 
 	e := diagnosis.Evidence{
 		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: l.short(res.Header.Get("Location")),
 		RetryAfter: l.short(res.Header.Get("Retry-After")), Challenge: l.short(res.Header.Get("WWW-Authenticate")),
-		HadCredential: !l.target.Bearer.Empty(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
+		HadCredential: !l.target.Secret.Empty(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}
 	f := l.fail(e, nil)
-	f.Refused = true
+	f.Refused, f.Status = true, res.StatusCode
 	f.Lost = res.StatusCode == http.StatusNotFound && len(header["Mcp-Session-Id"]) > 0
 	return f
 }
@@ -266,7 +518,7 @@ func (l *HTTP) notify(ctx context.Context, header http.Header, method string, pa
 	return nil
 }
 
-func (l *HTTP) netFail(ctx context.Context, err error, stage string) error {
+func (l *base) netFail(ctx context.Context, err error, stage string) error {
 	if context.Cause(ctx) == context.Canceled {
 		return context.Canceled
 	}
@@ -292,55 +544,22 @@ func drain(body io.ReadCloser) {
 	_ = body.Close()
 }
 
-// Probe opens the session on a fresh connection, lists the tools and times each
-// step. The link is left open on success.
-func (l *HTTP) Probe(ctx context.Context) (g Greeting, list []tools.Tool, left []string, stages []team.Stage, err error) {
-	var mu sync.Mutex // the transport may report from its own goroutines
-	var began time.Time
-	stage := func(name string, from time.Time, err error) {
-		mu.Lock()
-		defer mu.Unlock()
-		s := team.Stage{Name: name, Millis: float64(time.Since(from).Microseconds()) / 1000, OK: err == nil}
-		if err != nil {
-			s.Note = l.short(err.Error())
-		}
-		stages = append(stages, s)
-	}
-	mark := func() time.Time { mu.Lock(); defer mu.Unlock(); return began }
-	set := func() { mu.Lock(); began = time.Now(); mu.Unlock() }
-	first, fresh := true, l.session.Load() == nil
-	trace := &httptrace.ClientTrace{
-		DNSStart:          func(httptrace.DNSStartInfo) { set() },
-		DNSDone:           func(i httptrace.DNSDoneInfo) { stage("resolve", mark(), i.Err) },
-		ConnectStart:      func(string, string) { set() },
-		ConnectDone:       func(_, _ string, err error) { stage("connect", mark(), err) },
-		TLSHandshakeStart: set,
-		TLSHandshakeDone:  func(_ tls.ConnectionState, err error) { stage("tls", mark(), err) },
-		GotConn: func(httptrace.GotConnInfo) {
-			if first {
-				first = false
-				set()
-			}
-		},
-	}
-	start := time.Now()
-	g, err = l.Open(httptrace.WithClientTrace(ctx, trace))
-	if m := mark(); !first && !m.IsZero() {
-		start = m
+// Probe implements Link, on a fresh connection. The link is left open on
+// success.
+func (l *HTTP) Probe(ctx context.Context) (Offer, []team.Stage, error) {
+	c := newClock(l.short)
+	fresh := l.session.Load() == nil
+	_, err := l.Open(c.trace(ctx))
+	if err != nil || fresh {
+		c.opened(err)
 	}
 	if err != nil {
-		if !first || len(stages) == 0 {
-			stage("initialize", start, err)
-		}
-		return g, nil, nil, stages, err
+		return Offer{}, c.stages(), err
 	}
-	if fresh {
-		stage("initialize", start, nil)
-	}
-	start = time.Now()
-	list, left, err = l.Tools(ctx)
-	stage("tools", start, err)
-	return g, list, left, stages, err
+	began := time.Now()
+	o, err := l.Offer(ctx)
+	c.stage("tools", began, err)
+	return o, c.stages(), err
 }
 
 // mediaType returns the bare media type of a Content-Type header.

@@ -42,19 +42,29 @@ func serve(t *testing.T, h http.Handler) string {
 }
 
 func to(t *testing.T, url, bearer string) *HTTP {
-	l := NewHTTP(Target{Server: "echo", URL: url, Bearer: locker.NewSecret(bearer)}, Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10})
+	l := NewHTTP(Target{Server: "echo", URL: url, Secret: locker.NewSecret(bearer)}, Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10})
 	t.Cleanup(func() { l.Close(context.Background()) })
 	return l
 }
 
-func call(ctx context.Context, l *HTTP, text string) (string, error) {
-	id := l.NextID()
-	x, err := l.Begin(ctx, fmt.Appendf(nil, `{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"echo","arguments":{"text":%q}}}`, id, text), id, "call")
+// toolCall is an agent's call of a tool, ready to be sent.
+func toolCall(params string) *Ask {
+	a := own("tools/call", []byte(params), "call")
+	p, err := wire.ReadParams(a.Src, a.Params, a.Method)
+	if err != nil {
+		panic(err)
+	}
+	a.P, a.Subject = p, p.Subject
+	return a
+}
+
+func call(ctx context.Context, l Link, text string) (string, error) {
+	x, err := l.Begin(ctx, toolCall(fmt.Sprintf(`{"name":"echo","arguments":{"text":%q}}`, text)))
 	if err != nil {
 		return "", err
 	}
 	defer x.Close()
-	frame, f, err := answer(x)
+	frame, f, err := answer(ctx, x)
 	if err != nil {
 		return "", err
 	}
@@ -116,7 +126,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 	}
 	st := Judge(to(t, serve(t, echo("b", "a")), token).Probe(t.Context()))
 	require.Equal(t, Ready, st.State)
-	assert.Equal(t, []string{"a", "b"}, []string{st.List[0].Name, st.List[1].Name})
+	assert.Equal(t, []string{"a", "b"}, []string{st.Offer.Lists[tools.Tools][0].Name, st.Offer.Lists[tools.Tools][1].Name})
 	assert.Equal(t, "2025-11-25 echo 1.0", st.Revision+" "+st.ServerName+" "+st.ServerVersion)
 	assert.Equal(t, []string{"connect", "initialize", "tools"}, []string{st.Stages[0].Name, st.Stages[1].Name, st.Stages[2].Name})
 }
@@ -131,6 +141,8 @@ func script(t *testing.T, answer func(w http.ResponseWriter, m map[string]any)) 
 		}
 		w.Header().Set("Content-Type", "application/json")
 		switch m["method"] {
+		case "server/discover":
+			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"error":{"code":-32601,"message":"unknown method"}}`, m["id"])
 		case "initialize":
 			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"result":{"protocolVersion":"2025-06-18","capabilities":{"tools":{}},"serverInfo":{"name":"s","version":"1"}}}`, m["id"])
 		case "notifications/initialized":
@@ -203,7 +215,7 @@ func TestEndlessPagingIsGivenUp(t *testing.T) {
 			l := to(t, script(t, func(w http.ResponseWriter, m map[string]any) {
 				fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"result":{"tools":[],"nextCursor":%q}}`, m["id"], cursor(n.Add(1)))
 			}), "")
-			_, _, err := l.Tools(t.Context())
+			_, err := l.Offer(t.Context())
 			var f *Failure
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, diagnosis.EndlessPages, f.Cause)
@@ -244,6 +256,10 @@ func TestServerRequestsAreAnsweredHonestly(t *testing.T) {
 			w.WriteHeader(http.StatusAccepted)
 			return
 		}
+		if f.Method == "server/discover" {
+			http.Error(w, "no session", http.StatusBadRequest)
+			return
+		}
 		if f.Method == "initialize" {
 			w.Header().Set("Content-Type", "application/json")
 			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{}}}`, f.ID.Of(raw))
@@ -265,11 +281,10 @@ func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
 		w.WriteHeader(http.StatusBadRequest)
 		fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"error":{"code":-32602,"message":"no such sailing"}}`, m["id"])
 	}), "")
-	id := l.NextID()
-	x, err := l.Begin(t.Context(), wire.AppendRequest(nil, id, "tools/call", []byte(`{"name":"x"}`)), id, "call")
+	x, err := l.Begin(t.Context(), toolCall(`{"name":"x"}`))
 	require.NoError(t, err)
 	defer x.Close()
-	frame, f, err := answer(x)
+	frame, f, err := answer(t.Context(), x)
 	require.NoError(t, err)
 	assert.Equal(t, wire.RPCError{Code: -32602, Message: "no such sailing"}, wire.ReadError(frame, f.Error))
 }
@@ -279,9 +294,9 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	h := httptest.NewServer(s)
 	defer h.Close()
 	news := make(chan Status, 100)
-	l := NewHTTP(Target{Server: "echo", URL: h.URL, Bearer: locker.NewSecret(token)}, Options{SetupTimeout: time.Second})
+	l := NewHTTP(Target{Server: "echo", URL: h.URL, Secret: locker.NewSecret(token)}, Options{SetupTimeout: time.Second})
 	k := Keep(t.Context(), l, []tools.Tool{{Name: "remembered"}}, KeeperOptions{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s Status) { news <- s }})
-	assert.Equal(t, "remembered", k.Status().List[0].Name, "the recorded list is in force until the server has answered")
+	assert.Equal(t, "remembered", k.Status().Offer.Lists[tools.Tools][0].Name, "the recorded list is in force until the server has answered")
 	wait := func(why string, ok func(Status) bool) {
 		t.Helper()
 		deadline := time.After(15 * time.Second)
@@ -297,7 +312,10 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 		}
 	}
 	has := func(name string) func(Status) bool {
-		return func(s Status) bool { return s.State == Ready && len(s.List) == 1 && s.List[0].Name == name }
+		return func(s Status) bool {
+			list := s.Offer.Lists[tools.Tools]
+			return s.State == Ready && len(list) == 1 && list[0].Name == name
+		}
 	}
 	wait("it becomes ready", has("one"))
 	require.Eventually(t, func() bool {
@@ -312,7 +330,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	s.Fail(toolserver.Unauthorised)
 	k.Check(t.Context(), to(t, h.URL, token))
 	wait("it fails", func(s Status) bool { return s.State == Failing && s.Finding.Cause == diagnosis.TokenRejected })
-	assert.Equal(t, "two", k.Status().List[0].Name, "the list outlives the failure")
+	assert.Equal(t, "two", k.Status().Offer.Lists[tools.Tools][0].Name, "the list outlives the failure")
 	s.Fail(toolserver.Healthy)
 	wait("it recovers by itself", has("two"))
 	k.Report(diagnosis.Finding{Cause: diagnosis.Refused})

@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -17,7 +16,6 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
 	"bouncer/internal/team"
@@ -34,6 +32,7 @@ type Command struct {
 	// SecretEnv is the name of the variable that carries Secret; "" for none.
 	SecretEnv string
 	Secret    locker.Secret
+	Limits    Limits
 }
 
 // inherited are the only variables of the service's own environment that a
@@ -54,6 +53,14 @@ func NewProcess(c Command, o Options) *Process {
 	return &Process{base: newBase(c.Server, o, c.Secret.Reveal()), c: c}
 }
 
+// With returns another conversation with a process of its own, which declares
+// other capabilities.
+func (p *Process) With(caps wire.Caps) *Process {
+	n := NewProcess(p.c, p.o)
+	n.caps, n.mine = caps, true
+	return n
+}
+
 // open returns a running child with an open session, and starts one if need be.
 func (p *Process) open(ctx context.Context) (*child, []team.Stage, error) {
 	if c := p.child.Load(); c != nil && !c.over() {
@@ -66,47 +73,77 @@ func (p *Process) open(ctx context.Context) (*child, []team.Stage, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, p.o.SetupTimeout)
 	defer cancel()
-	var stages []team.Stage
-	began := time.Now()
-	stage := func(name string, err error) {
-		s := team.Stage{Name: name, Millis: float64(time.Since(began).Microseconds()) / 1000, OK: err == nil}
-		if err != nil {
-			s.Note = p.short(err.Error())
-		}
-		stages, began = append(stages, s), time.Now()
-	}
+	k := newClock(p.short)
 	c, err := p.start()
-	stage("launch", err)
+	k.lap("launch", err)
 	if err != nil {
-		return nil, stages, err
+		return nil, k.stages(), err
 	}
 	c.greeting, err = p.shake(ctx, c)
-	stage("initialize", err)
+	k.lap("initialize", err)
 	if err != nil {
 		c.stop(ctx)
-		return nil, stages, err
+		return nil, k.stages(), err
+	}
+	if !wire.Stateless(c.greeting.Revision) {
+		p.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return c.begin(ctx, a, nil) })
 	}
 	p.child.Store(c)
-	return c, stages, nil
+	return c, k.stages(), nil
 }
 
-// shake opens the session with a fresh child.
+// shake opens the session with a fresh child. A process that speaks the
+// stateless era only says so in its refusal (MCP 2026-07-28, versioning); asking
+// with server/discover first would cost every other process its start, since
+// some take nothing but initialize as their first message.
 func (p *Process) shake(ctx context.Context, c *child) (Greeting, error) {
-	id := p.NextID()
-	x, err := p.begin(ctx, c, wire.AppendRequest(nil, id, "initialize", p.hello()), id, "initialize")
+	x, err := c.begin(ctx, own("initialize", p.hello(), "initialize"), nil)
 	if err != nil {
 		return Greeting{}, err
 	}
 	defer x.Close()
-	frame, f, err := answer(x)
+	frame, f, err := answer(ctx, x)
 	if err != nil {
 		return Greeting{}, err
+	}
+	if !f.Error.Empty() {
+		if e := wire.ReadError(frame, f.Error); e.Code == wire.CodeNoRevision || e.Code == wire.CodeMethodNotFound {
+			if g, ok := p.discover(ctx, c); ok {
+				return g, nil
+			}
+		}
 	}
 	g, err := p.readGreeting(frame, f)
 	if err != nil {
 		return Greeting{}, err
 	}
-	return g, c.write(wire.AppendNotification(nil, "notifications/initialized", nil))
+	return g, c.write(ctx, wire.AppendNotification(nil, "notifications/initialized", nil))
+}
+
+func (p *Process) discover(ctx context.Context, c *child) (Greeting, bool) {
+	a := own("server/discover", nil, "initialize")
+	x, err := c.begin(ctx, a, wire.Envelope(wire.NewestStateless, wire.Caps{}, p.info(), ""))
+	if err != nil {
+		return Greeting{}, false
+	}
+	defer x.Close()
+	frame, f, err := answer(ctx, x)
+	if err != nil || f.Result.Empty() {
+		return Greeting{}, false
+	}
+	return p.readDiscovery(f.Result.Of(frame))
+}
+
+// begin sends a request as the child's revision wants it.
+func (p *Process) begin(ctx context.Context, c *child, a *Ask) (Exchange, error) {
+	if !wire.Stateless(c.greeting.Revision) {
+		return c.begin(ctx, a, nil)
+	}
+	info := a.Client.Info
+	if info == nil {
+		info = p.info()
+	}
+	return c.begin(ctx, a, wire.Envelope(c.greeting.Revision, a.Client.Caps, info, a.Client.Level))
 }
 
 // start starts the process, or says why it cannot be.
@@ -123,7 +160,8 @@ func (p *Process) start() (*child, error) {
 	if err != nil {
 		return nil, errors.Join(err, inR.Close(), inW.Close())
 	}
-	c := &child{stdin: inW, waiting: map[uint64]*processExchange{}, ended: make(chan struct{}), changed: make(chan struct{}, 1), started: time.Now()}
+	c := &child{stdin: inW, started: time.Now()}
+	c.board = &board{base: p.base, ended: make(chan struct{}), waiting: map[uint64]*boardExchange{}, write: c.send, late: c.late, gone: func(stage string) error { return p.gone(c, stage) }}
 	c.cmd = &exec.Cmd{Path: path, Args: append([]string{p.c.Command}, p.c.Args...), Dir: p.c.Dir, Env: p.environment(), Stdin: inR, Stdout: outW, Stderr: &c.stderr}
 	// A group of its own, so that a package runner's children end with it; and no
 	// waiting for ever on a grandchild that holds stderr open.
@@ -134,8 +172,11 @@ func (p *Process) start() (*child, error) {
 	if err != nil {
 		return nil, errors.Join(p.fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err), closed, inW.Close(), outR.Close())
 	}
+	p.c.Limits.apply(c.cmd.Process.Pid)
 	read := make(chan struct{})
 	go func() { defer close(read); p.read(c, outR) }()
+	guarded := make(chan struct{})
+	go func() { defer close(guarded); c.guard(p.c.Limits) }()
 	go func() {
 		err := c.cmd.Wait()
 		c.kill(syscall.SIGKILL) // whatever the process left behind
@@ -145,6 +186,7 @@ func (p *Process) start() (*child, error) {
 		_ = errors.Join(outR.Close(), inW.Close())
 		c.exit = err
 		close(c.ended)
+		<-guarded
 	}()
 	return c, nil
 }
@@ -200,66 +242,87 @@ func plainError(err error) string {
 }
 
 // Probe implements Link.
-func (p *Process) Probe(ctx context.Context) (Greeting, []tools.Tool, []string, []team.Stage, error) {
-	c, stages, err := p.open(ctx)
+func (p *Process) Probe(ctx context.Context) (Offer, []team.Stage, error) {
+	_, stages, err := p.open(ctx)
 	if err != nil {
-		return Greeting{}, nil, nil, stages, err
+		return Offer{}, stages, err
 	}
-	began := time.Now()
-	list, left, err := p.Tools(ctx)
-	s := team.Stage{Name: "tools", Millis: float64(time.Since(began).Microseconds()) / 1000, OK: err == nil}
-	if err != nil {
-		s.Note = p.short(err.Error())
-	}
-	return c.greeting, list, left, append(stages, s), err
+	k := newClock(p.short)
+	o, err := p.Offer(ctx)
+	k.lap("tools", err)
+	return o, append(stages, k.stages()...), err
 }
 
-// Tools implements Link.
-func (p *Process) Tools(ctx context.Context) ([]tools.Tool, []string, error) {
+// Offer implements Link.
+func (p *Process) Offer(ctx context.Context) (Offer, error) {
 	c, _, err := p.open(ctx)
-	if err != nil || !c.greeting.HasTools {
-		return nil, nil, err
+	if err != nil {
+		return Offer{}, err
 	}
-	return p.listTools(ctx, func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
-		id := p.NextID()
-		x, err := p.begin(ctx, c, wire.AppendRequest(nil, id, method, params), id, "tools")
+	return p.offer(ctx, c.greeting, func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
+		x, err := p.begin(ctx, c, own(method, params, "tools"))
 		if err != nil {
 			return nil, wire.Frame{}, err
 		}
 		defer x.Close()
-		return answer(x)
+		return answer(ctx, x)
 	})
 }
 
 // Begin implements Link.
-func (p *Process) Begin(ctx context.Context, body []byte, id uint64, stage string) (Exchange, error) {
+func (p *Process) Begin(ctx context.Context, a *Ask) (Exchange, error) {
 	c, _, err := p.open(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return p.begin(ctx, c, body, id, stage)
-}
-
-func (p *Process) begin(ctx context.Context, c *child, body []byte, id uint64, stage string) (Exchange, error) {
-	x := &processExchange{p: p, c: c, id: id, stage: stage, ctx: ctx, frames: make(chan delivery, maxQueued+1)}
-	c.mu.Lock()
-	c.waiting[id] = x
-	c.mu.Unlock()
-	if err := c.write(body); err != nil {
-		x.Close()
-		return nil, p.gone(c, stage)
-	}
-	return x, nil
+	return p.begin(ctx, c, a)
 }
 
 // Cancel implements Link.
-func (p *Process) Cancel(_ context.Context, id uint64, reason string) error {
+func (p *Process) Cancel(ctx context.Context, id uint64, reason string) error {
 	c := p.child.Load()
 	if c == nil || c.over() {
 		return nil
 	}
-	params := fmt.Appendf(nil, `{"requestId":%d,"reason":%s}`, id, wire.Quote(reason))
-	return c.write(wire.AppendNotification(nil, "notifications/cancelled", params))
+	return c.write(ctx, cancelled(id, reason))
+}
+
+func cancelled(id uint64, reason string) []byte {
+	return wire.AppendNotification(nil, "notifications/cancelled", fmt.Appendf(nil, `{"requestId":%d,"reason":%s}`, id, wire.Quote(reason)))
+}
+
+// Notify implements Link.
+func (p *Process) Notify(ctx context.Context, method string, params []byte) error {
+	c := p.child.Load()
+	if c == nil || c.over() || wire.Stateless(c.greeting.Revision) {
+		return nil
+	}
+	return c.write(ctx, wire.AppendNotification(nil, method, params))
+}
+
+// Subscribe implements Link.
+func (p *Process) Subscribe(ctx context.Context, uri string, on bool) error {
+	c, _, err := p.open(ctx)
+	if err != nil {
+		return err
+	}
+	if wire.Stateless(c.greeting.Revision) || !c.greeting.Subscribe || !p.watch(uri, on) {
+		return p.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered}, nil)
+	}
+	err = p.asked(ctx, subscription(uri, on), p.Begin)
+	if err != nil && on {
+		p.watch(uri, false)
+	}
+	return err
+}
+
+// Log implements Link.
+func (p *Process) Log(ctx context.Context, level string) error {
+	c, _, err := p.open(ctx)
+	if err != nil {
+		return err
+	}
+	return p.log(ctx, c.greeting, level, p.Begin)
 }
 
 // Close implements Link: it ends the process as the standard asks.
@@ -275,8 +338,6 @@ func (p *Process) listen(ctx context.Context) bool {
 		return true
 	}
 	select {
-	case <-c.changed:
-		return true
 	case <-c.ended:
 		return pause(ctx, c.started)
 	case <-ctx.Done():
@@ -309,6 +370,9 @@ func (p *Process) gone(c *child, stage string) error {
 		}
 	}
 	note := "the process ended"
+	if over := c.excess.Load(); over != nil {
+		return p.fail(diagnosis.Evidence{Stage: stage, What: diagnosis.OverLimit, Note: *over}, c.exit)
+	}
 	var exit *exec.ExitError
 	if errors.As(c.exit, &exit) {
 		if ws, ok := exit.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
@@ -351,21 +415,6 @@ func (p *Process) read(c *child, out *os.File) {
 			c.noise.Add(1)
 			continue
 		}
-		switch f.Kind {
-		case wire.Response:
-			if id, err := strconv.ParseUint(string(f.ID.Of(line)), 10, 64); err == nil {
-				c.deliver(id, delivery{frame: bytes.Clone(line), f: f})
-			}
-		case wire.Notification:
-			c.notice(line, f)
-		case wire.Request:
-			// Nobody here asked for it, and on a shared process no agent can be told
-			// to be meant: ping is answered, anything else honestly refused.
-			reply := wire.AppendResult(nil, f.ID.Of(line), []byte("{}"))
-			if f.Method != "ping" {
-				reply = wire.AppendError(nil, f.ID.Of(line), wire.CodeMethodNotFound, "not supported by this client", nil)
-			}
-			_ = c.write(reply) // a process that does not read is found out elsewhere
-		}
+		c.take(line, f)
 	}
 }

@@ -96,13 +96,12 @@ func process(t *testing.T, play string) *Process {
 }
 
 func say(ctx context.Context, p *Process, text string) (string, error) {
-	id := p.NextID()
-	x, err := p.Begin(ctx, fmt.Appendf(nil, "{\"jsonrpc\":\"2.0\",\"id\":%d,\n\"method\":\"tools/call\",\"params\":{\"name\":\"echo\",\"arguments\":{\"text\":%q}}}", id, text), id, "call")
+	x, err := p.Begin(ctx, toolCall(fmt.Sprintf("{\"name\":\"echo\",\n\"arguments\":{\"text\":%q}}", text)))
 	if err != nil {
 		return "", err
 	}
 	defer x.Close()
-	frame, f, err := answer(x)
+	frame, f, err := answer(ctx, x)
 	if err != nil {
 		return "", err
 	}
@@ -229,8 +228,7 @@ func TestMisbehavingProcessHarmsTheCallConcernedOnly(t *testing.T) {
 
 func TestProgressFindsItsCall(t *testing.T) {
 	p := process(t, "plain")
-	id := p.NextID()
-	x, err := p.Begin(t.Context(), fmt.Appendf(nil, `{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"_meta":{"progressToken":%d},"name":"echo","arguments":{"text":"slow"}}}`, id, id), id, "call")
+	x, err := p.Begin(t.Context(), toolCall(`{"_meta":{"progressToken":"agents own"},"name":"echo","arguments":{"text":"slow"}}`))
 	require.NoError(t, err)
 	defer x.Close()
 	frame, f, err := x.Next()

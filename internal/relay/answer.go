@@ -26,22 +26,27 @@ const writeLimit = 30 * time.Second
 // silence. Its methods are safe for concurrent use.
 type answer struct {
 	w            http.ResponseWriter
-	json, stream bool // what the agent accepts
-	keep         bool // part of a batch: kept instead of written
+	json, stream bool     // what the agent accepts
+	keep         bool     // part of a batch: kept instead of written
+	stateless    bool     // errors have a status of their own
+	s            *Session // whose streams can be resumed; nil for those that cannot
+	line         *line    // where everything goes in the oldest transport; nil in others
 
 	mu    sync.Mutex
 	kept  []byte // the kept response
 	rc    *http.ResponseController
 	buf   []byte
 	timer *time.Timer // sends a sign of life
-	begun bool        // the reply is a stream
-	ended bool        // nothing may be written any more
-	err   error       // the first failed write; later ones are skipped
+	no    int         // number of the tape
+	tape  *tape
+	begun bool  // the reply is a stream
+	ended bool  // nothing may be written any more
+	err   error // the first failed write; later ones are skipped
 }
 
 // linger makes the reply send signs of life when nothing else is sent.
 func (a *answer) linger() {
-	if a.keep || !a.stream {
+	if a.keep || !a.stream || a.line != nil {
 		return
 	}
 	a.mu.Lock()
@@ -53,48 +58,92 @@ func (a *answer) linger() {
 			return
 		}
 		a.begin()
-		a.err = send(a.w, a.rc, []byte(": \n\n"))
+		if a.err == nil {
+			a.err = send(a.w, a.rc, []byte(": \n\n"))
+		}
 		a.timer.Reset(keepAlive)
 	})
 }
 
-// before sends a message that precedes the response. Agents that accept no
-// stream do not get it.
-func (a *answer) before(frame []byte) {
+// before sends a message that precedes the response. It returns false when there
+// is no way to do that.
+func (a *answer) before(frame []byte) bool {
+	if a.line != nil {
+		return a.line.send(frame)
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.event(frame)
+	if a.keep || !a.stream || a.ended {
+		return false
+	}
+	a.event(frame, false)
+	return true
 }
 
-func (a *answer) event(frame []byte) {
-	if a.keep || !a.stream || a.ended || a.err != nil {
+func (a *answer) event(frame []byte, last bool) {
+	a.begin()
+	if a.tape != nil {
+		// Also for an agent that has lost the stream: it may take it up again.
+		ev := a.tape.add(a.no, frame, last)
+		if a.err == nil {
+			a.err = send(a.w, a.rc, ev)
+		}
 		return
 	}
-	a.begin()
-	a.buf = wire.AppendEvent(a.buf[:0], "", frame)
-	a.err = send(a.w, a.rc, a.buf)
+	if a.err == nil {
+		a.buf = wire.AppendEvent(a.buf[:0], "", frame)
+		a.err = send(a.w, a.rc, a.buf)
+	}
 }
 
 func (a *answer) begin() {
-	if !a.begun {
-		a.begun = true
-		a.rc = http.NewResponseController(a.w)
-		streamHeader(a.w)
+	if a.begun {
+		return
+	}
+	a.begun = true
+	a.rc = http.NewResponseController(a.w)
+	streamHeader(a.w)
+	if a.s != nil && wire.HasEventIDs(a.s.revision) {
+		a.no, a.tape = a.s.newTape()
+		a.err = send(a.w, a.rc, a.tape.add(a.no, nil, false))
 	}
 }
 
 // final sends the response. It is the last message.
-func (a *answer) final(frame []byte) {
+func (a *answer) final(frame []byte) { a.last(frame, http.StatusOK) }
+
+// refuse sends an error as the response.
+func (a *answer) refuse(id []byte, code int, message string, data any) {
+	a.last(wire.AppendError(nil, id, code, message, data), a.status(code))
+}
+
+// status is the HTTP status that an error goes out with.
+func (a *answer) status(code int) int {
+	if !a.stateless {
+		return http.StatusOK
+	}
+	switch code {
+	case wire.CodeMethodNotFound:
+		return http.StatusNotFound
+	case wire.CodeHeaderMismatch, wire.CodeNoCapability, wire.CodeNoRevision, wire.CodeInvalidRequest, wire.CodeParse:
+		return http.StatusBadRequest
+	}
+	return http.StatusOK
+}
+
+func (a *answer) last(frame []byte, status int) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	switch {
 	case a.keep:
 		a.kept = append([]byte(nil), frame...)
-	case a.err != nil || a.ended:
-	case a.begun || !a.json:
-		a.event(frame)
+	case a.ended:
+	case a.line != nil:
+		a.line.send(frame)
+	case a.begun || (!a.json && a.stream && status == http.StatusOK):
+		a.event(frame, true)
 	default:
-		a.err = writeJSON(a.w, http.StatusOK, frame)
+		a.err = writeJSON(a.w, status, frame)
 	}
 	a.close()
 }
@@ -110,6 +159,9 @@ func (a *answer) close() {
 // agent nothing. A reply without a response, for a call that the agent
 // cancelled, ends as an empty stream.
 func (a *answer) end() {
+	if a.line != nil || a.keep {
+		return
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if !a.ended && !a.begun && a.stream {

@@ -16,13 +16,16 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
+	"bouncer/internal/link"
 	"bouncer/internal/origin"
 )
 
@@ -42,12 +45,18 @@ type Options struct {
 	Log         *slog.Logger  // required
 }
 
-// Door serves /mcp and /mcp/{server}.
+// Door serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
+// the oldest revision.
 type Door struct {
 	o        Options
+	info     []byte // Bouncer's name and version, raw
 	journal  Recorder
 	world    atomic.Pointer[World]
 	sessions *sessions
+	lots     *lots
+	ears     ears
+	watchers watchers
+	privates privates
 	swapping sync.Mutex
 
 	ctx    context.Context // of the calls in flight; ends last
@@ -75,7 +84,11 @@ func NewDoor(ctx context.Context, j Recorder, o Options) *Door {
 	if o.CallTimeout == 0 {
 		o.CallTimeout = 5 * time.Minute
 	}
-	d := &Door{o: o, journal: j, sessions: newSessions(), ended: make(chan struct{}), swept: make(chan struct{})}
+	d := &Door{o: o, journal: j, ended: make(chan struct{}), swept: make(chan struct{})}
+	// A map of strings cannot fail to be written.
+	d.info, _ = json.Marshal(map[string]string{"name": "bouncer", "title": "Bouncer", "version": o.Version})
+	d.sessions = newSessions(d.left)
+	d.lots = newLots()
 	d.ctx, d.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	d.world.Store(&World{Rules: emptyRules})
 	go d.sweep()
@@ -104,11 +117,18 @@ func (d *Door) Swap(w *World) {
 			d.sessions.end(s, errLeft)
 			return
 		}
-		if s.told(shelf.digest) {
-			select {
-			case s.changed <- struct{}{}:
-			default:
-			}
+		s.box.lists(s.told(shelf.digests()))
+	})
+	d.ears.each(func(e *ear) {
+		a := w.Agents[e.agentID]
+		if a == nil || !valid[e.passID] {
+			e.stop()
+			return
+		}
+		if shelf := w.View(a).shelf(e.scope); shelf != nil {
+			e.lists(shelf.digests())
+		} else {
+			e.stop()
 		}
 	})
 }
@@ -126,6 +146,7 @@ func (d *Door) EndStreams() { d.once.Do(func() { close(d.ended) }) }
 // Close waits for the calls in flight until ctx ends, then cancels them.
 func (d *Door) Close(ctx context.Context) {
 	d.EndStreams()
+	d.lots.close()
 	idle := make(chan struct{})
 	go func() { d.calls.Wait(); close(idle) }()
 	select {
@@ -135,6 +156,9 @@ func (d *Door) Close(ctx context.Context) {
 	d.cancel(errShutdown)
 	<-idle
 	<-d.swept
+	for _, n := range d.privates.drop(func(privateKey, *private) bool { return true }) {
+		n.close(ctx)
+	}
 }
 
 func (d *Door) sweep() {
@@ -150,6 +174,12 @@ func (d *Door) sweep() {
 					d.sessions.end(s, errIdle)
 				}
 			})
+			old := time.Now().Add(-idlePrivate)
+			for _, n := range d.privates.drop(func(k privateKey, n *private) bool {
+				return strings.HasPrefix(k.holder, "agent ") && n.used.Before(old)
+			}) {
+				d.calls.Go(func() { n.close(d.ctx) })
+			}
 		case <-d.ended:
 			return
 		}
@@ -163,9 +193,11 @@ type visitor struct {
 	agent *Agent
 	scope string
 	shelf *shelf
+	// legacy is set at the addresses of the oldest transport.
+	legacy bool
 }
 
-// ServeHTTP serves one request to /mcp or /mcp/{server}.
+// ServeHTTP serves one request to /mcp, /mcp/{server}, /sse or /sse/{server}.
 func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !d.o.Guard.Allows(r) {
 		d.fail(w, http.StatusForbidden, nil, wire.CodeInvalidRequest, "the Host or Origin header names a place that may not reach this service")
@@ -173,6 +205,10 @@ func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	v, ok := d.admit(w, r)
 	if !ok {
+		return
+	}
+	if v.legacy {
+		d.serveLegacy(w, r, v)
 		return
 	}
 	switch r.Method {
@@ -211,7 +247,9 @@ func (d *Door) admit(w http.ResponseWriter, r *http.Request) (visitor, bool) {
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.world.Ask)
 		return v, false
 	}
-	v.scope = strings.Trim(strings.TrimPrefix(r.URL.Path, "/mcp"), "/")
+	path, legacy := strings.CutPrefix(r.URL.Path, "/sse")
+	v.legacy = legacy
+	v.scope = strings.Trim(strings.TrimPrefix(path, "/mcp"), "/")
 	if v.shelf = v.world.View(v.agent).shelf(v.scope); v.shelf == nil {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
 		return v, false
@@ -227,7 +265,7 @@ func (d *Door) session(w http.ResponseWriter, r *http.Request, v visitor, id []b
 		return nil
 	}
 	s := d.sessions.get(sid)
-	if s == nil || s.passID != v.pass.ID || s.scope != v.scope {
+	if s == nil || s.passID != v.pass.ID || s.scope != v.scope || s.legacy != nil {
 		d.fail(w, http.StatusNotFound, id, wire.CodeInvalidRequest, "there is no such session; open a new one with initialize")
 		return nil
 	}
@@ -243,17 +281,49 @@ var bodies = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 const maxPooledBody = 256 << 10
 
-func (d *Door) post(w http.ResponseWriter, r *http.Request, v visitor) {
+// read reads the small body whole before anything else happens: the decision
+// needs it, and a half-read body would race with the answer. It answers itself
+// when the body cannot be taken.
+func (d *Door) read(w http.ResponseWriter, r *http.Request, buf *bytes.Buffer) (wire.Frame, bool) {
 	if !jsonBody(r.Header) {
 		d.fail(w, http.StatusUnsupportedMediaType, nil, wire.CodeInvalidRequest, "the Content-Type header must be application/json")
-		return
+		return wire.Frame{}, false
 	}
+	if r.ContentLength > int64(d.o.BodyLimit) {
+		d.tooLarge(w)
+		return wire.Frame{}, false
+	}
+	if r.ContentLength > 0 {
+		buf.Grow(int(r.ContentLength) + bytes.MinRead)
+	}
+	if _, err := buf.ReadFrom(io.LimitReader(r.Body, int64(d.o.BodyLimit)+1)); err != nil {
+		d.fail(w, http.StatusBadRequest, nil, wire.CodeParse, "the body broke off")
+		return wire.Frame{}, false
+	}
+	if buf.Len() > d.o.BodyLimit {
+		d.tooLarge(w)
+		return wire.Frame{}, false
+	}
+	f, err := wire.ReadFrame(buf.Bytes())
+	if err != nil {
+		fe := frameError(err, wire.CodeInvalidRequest)
+		d.fail(w, http.StatusBadRequest, nil, fe.Code, fe.What)
+		return f, false
+	}
+	return f, true
+}
+
+func frameError(err error, code int) *wire.FrameError {
+	fe := &wire.FrameError{Code: code, What: err.Error()}
+	errors.As(err, &fe)
+	return fe
+}
+
+func (d *Door) post(w http.ResponseWriter, r *http.Request, v visitor) {
 	if !accepts(r.Header, "application/json") && !accepts(r.Header, "text/event-stream") {
 		d.fail(w, http.StatusNotAcceptable, nil, wire.CodeInvalidRequest, "the Accept header must allow application/json and text/event-stream")
 		return
 	}
-	// The small body is read whole before anything else happens: the decision
-	// needs it, and a half-read body would race with the answer.
 	buf := bodies.Get().(*bytes.Buffer)
 	buf.Reset()
 	defer func() {
@@ -261,48 +331,68 @@ func (d *Door) post(w http.ResponseWriter, r *http.Request, v visitor) {
 			bodies.Put(buf)
 		}
 	}()
-	if r.ContentLength > int64(d.o.BodyLimit) {
-		d.tooLarge(w)
-		return
-	}
-	if r.ContentLength > 0 {
-		buf.Grow(int(r.ContentLength) + bytes.MinRead)
-	}
-	if _, err := buf.ReadFrom(io.LimitReader(r.Body, int64(d.o.BodyLimit)+1)); err != nil {
-		d.fail(w, http.StatusBadRequest, nil, wire.CodeParse, "the body broke off")
+	f, ok := d.read(w, r, buf)
+	if !ok {
 		return
 	}
 	body := buf.Bytes()
-	if len(body) > d.o.BodyLimit {
-		d.tooLarge(w)
-		return
-	}
-	f, err := wire.ReadFrame(body)
-	if err != nil {
-		fe := &wire.FrameError{Code: wire.CodeInvalidRequest, What: err.Error()}
-		errors.As(err, &fe)
-		d.fail(w, http.StatusBadRequest, nil, fe.Code, fe.What)
-		return
-	}
-	if f.Kind == wire.Request && f.Method == "initialize" {
-		d.initialize(w, v, body, f)
-		return
+	out := &answer{w: w, json: accepts(r.Header, "application/json"), stream: accepts(r.Header, "text/event-stream")}
+	named := wire.Stateless(r.Header.Get(wire.HeaderVersion)) // by the header
+	var p wire.Params
+	var bad error
+	switch f.Kind {
+	case wire.Request:
+		// The body decides the era, the headers are only held against it.
+		if p, bad = wire.ReadParams(body, f.Params, f.Method); p.Meta.HasVersion || (bad != nil && named) {
+			d.stateless(w, r, v, body, f, p, bad, out)
+			return
+		}
+		if named {
+			code, what := wire.CodeInvalidParams, "params._meta names no revision, but the MCP-Protocol-Version header does"
+			if f.Method == "initialize" {
+				code, what = wire.CodeHeaderMismatch, "the MCP-Protocol-Version header names a revision that has no initialize"
+			}
+			d.fail(w, http.StatusBadRequest, f.ID.Of(body), code, what)
+			return
+		}
+		if f.Method == "initialize" {
+			d.initialize(w, v, body, f)
+			return
+		}
+	case wire.Notification:
+		if named || !wire.Member(body, wire.Member(body, f.Params, "_meta"), wire.MetaVersion).Empty() {
+			// Ids are not unique without a session, so that none can be cancelled by
+			// id: closing the stream is the cancel.
+			w.WriteHeader(http.StatusAccepted)
+			return
+		}
+	case wire.Batch:
+		for _, item := range f.Items {
+			if !wire.Member(body, wire.Member(body, wire.Member(body, item, "params"), "_meta"), wire.MetaVersion).Empty() || named {
+				d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "this revision has no batches; send one message at a time")
+				return
+			}
+		}
 	}
 	s := d.session(w, r, v, f.ID.Of(body))
 	if s == nil {
 		return
 	}
-	out := &answer{w: w, json: accepts(r.Header, "application/json"), stream: accepts(r.Header, "text/event-stream")}
+	out.s = s
+	c := &caller{visitor: v, s: s, rev: s.revision, caps: s.caps, info: s.info}
 	switch f.Kind {
 	case wire.Batch:
-		d.batch(w, r, v, s, body, f)
+		d.batch(w, r, c, body, f)
 	case wire.Request:
-		if done := d.request(r.Context(), v, s, body, f, out); done != nil {
+		if bad != nil {
+			fe := frameError(bad, wire.CodeInvalidParams)
+			out.refuse(f.ID.Of(body), fe.Code, fe.What, nil)
+		} else if done := d.request(r.Context(), c, body, f, p, out); done != nil {
 			defer done()
 		}
 		out.end()
 	default:
-		d.accept(s, body, f)
+		d.accept(r.Context(), s, body, f)
 		w.WriteHeader(http.StatusAccepted)
 	}
 }
@@ -312,59 +402,169 @@ func (d *Door) tooLarge(w http.ResponseWriter) {
 	d.fail(w, http.StatusRequestEntityTooLarge, nil, wire.CodeInvalidRequest, "the body is larger than the limit (body-limit in Bouncer's settings)")
 }
 
-// initialize opens a session (MCP, lifecycle).
-func (d *Door) initialize(w http.ResponseWriter, v visitor, body []byte, f wire.Frame) {
-	var p struct{ ProtocolVersion string }
+// greet reads an initialize request and prepares the session that it asks for
+// (MCP up to 2025-11-25, lifecycle).
+func (d *Door) greet(v visitor, body []byte, f wire.Frame) (*Session, *wire.FrameError) {
+	var p struct {
+		ProtocolVersion          string
+		Capabilities, ClientInfo json.RawMessage
+	}
 	if f.Params.Empty() || json.Unmarshal(f.Params.Of(body), &p) != nil || p.ProtocolVersion == "" {
-		d.fail(w, http.StatusBadRequest, f.ID.Of(body), wire.CodeInvalidParams, "params.protocolVersion is missing")
-		return
+		return nil, &wire.FrameError{Code: wire.CodeInvalidParams, What: "params.protocolVersion is missing"}
 	}
 	rev := wire.Negotiate(p.ProtocolVersion)
-	s := d.sessions.open(v.pass, v.scope, rev, v.shelf.digest, time.Now())
-	if s == nil {
-		w.Header().Set("Retry-After", "60")
-		d.fail(w, http.StatusServiceUnavailable, f.ID.Of(body), wire.CodeInternal, "too many sessions are open; end some, or try again later")
+	s := &Session{scope: v.scope, revision: rev, caps: wire.ReadCaps(p.Capabilities, rev), shown: v.shelf.digests()}
+	if n := len(p.ClientInfo); n > 2 && n <= 4<<10 && p.ClientInfo[0] == '{' {
+		s.info = bytes.Clone(p.ClientInfo)
+	}
+	return s, nil
+}
+
+// greeting is the result of initialize.
+func (d *Door) greeting(v visitor, s *Session) []byte {
+	out := map[string]any{"protocolVersion": s.revision, "capabilities": v.shelf.capabilities(s.revision), "serverInfo": json.RawMessage(d.info)}
+	if text := v.shelf.instructions(); text != "" {
+		out["instructions"] = text
+	}
+	// Texts and maps of them cannot fail to be written.
+	raw, _ := json.Marshal(out)
+	return raw
+}
+
+const tooManySessions = "too many sessions are open; end some, or try again later"
+
+func (d *Door) initialize(w http.ResponseWriter, v visitor, body []byte, f wire.Frame) {
+	id := f.ID.Of(body)
+	s, bad := d.greet(v, body, f)
+	if bad != nil {
+		d.fail(w, http.StatusBadRequest, id, bad.Code, bad.What)
 		return
 	}
-	result, err := json.Marshal(map[string]any{
-		"protocolVersion": rev,
-		"capabilities":    map[string]any{"tools": map[string]any{"listChanged": true}},
-		"serverInfo":      map[string]string{"name": "bouncer", "title": "Bouncer", "version": d.o.Version},
-	})
-	if err != nil {
-		d.fail(w, http.StatusInternalServerError, f.ID.Of(body), wire.CodeInternal, "the answer could not be written")
+	if !d.sessions.open(s, v.pass, time.Now()) {
+		w.Header().Set("Retry-After", "60")
+		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, tooManySessions)
 		return
 	}
 	w.Header()["Mcp-Session-Id"] = []string{s.id}
-	writeJSON(w, http.StatusOK, wire.AppendResult(nil, f.ID.Of(body), result))
+	_ = writeJSON(w, http.StatusOK, wire.AppendResult(nil, id, d.greeting(v, s)))
 }
 
 // accept takes a notification or a response.
-func (d *Door) accept(s *Session, body []byte, f wire.Frame) {
-	if f.Kind == wire.Notification && f.Method == "notifications/cancelled" && !f.Params.Empty() {
+func (d *Door) accept(ctx context.Context, s *Session, body []byte, f wire.Frame) {
+	if f.Kind == wire.Response {
+		s.answered(body, f)
+		return
+	}
+	switch f.Method {
+	case "notifications/cancelled":
+		if f.Params.Empty() {
+			return
+		}
 		if id := wire.Member(body, f.Params, "requestId"); !id.Empty() {
 			s.cancel(string(id.Of(body)), errCanceled)
+		}
+	case "notifications/progress":
+		if f.Params.Empty() {
+			return
+		}
+		// Of a request that a server sent to the agent.
+		if l := s.asker(wire.Member(body, f.Params, "progressToken").Of(body)); l != nil {
+			d.tell(ctx, l, f.Method, f.Params.Of(body))
+		}
+	case "notifications/roots/list_changed":
+		// Shared links belong to no agent, and ask for roots anew when they need
+		// them.
+		for _, l := range d.privates.of(s.id) {
+			d.tell(ctx, l, f.Method, nil)
 		}
 	}
 }
 
+// tell passes a notification on to a server.
+func (d *Door) tell(ctx context.Context, l link.Link, method string, params []byte) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	if err := l.Notify(ctx, method, params); err != nil {
+		d.o.Log.DebugContext(ctx, "a notification could not be passed on", "method", method, "error", err)
+	}
+}
+
+// caller is who asks, and how the answer has to look.
+type caller struct {
+	visitor
+	s     *Session // nil in the stateless era
+	rev   string
+	caps  wire.Caps
+	info  []byte
+	level string // of log messages, in the stateless era
+}
+
+func (c *caller) stateless() bool { return c.s == nil }
+
+func (c *caller) logLevel() string {
+	if c.s != nil {
+		return c.s.logLevel()
+	}
+	return c.level
+}
+
 // request answers one request through out. The returned function, if any, is
 // to be called after out has been flushed.
-func (d *Door) request(ctx context.Context, v visitor, s *Session, body []byte, f wire.Frame, out *answer) func() {
+func (d *Door) request(ctx context.Context, c *caller, body []byte, f wire.Frame, p wire.Params, out *answer) func() {
 	id := f.ID.Of(body)
 	switch f.Method {
-	case "tools/call":
-		return d.call(ctx, v, s, body, f, out)
-	case "tools/list":
-		out.final(wire.AppendResult(nil, id, v.shelf.list))
+	case "tools/call", "prompts/get", "resources/read", "completion/complete":
+		return d.carry(ctx, c, body, f, p, out)
+	case "tools/list", "prompts/list", "resources/list", "resources/templates/list":
+		d.list(c, body, f, out)
+		return nil
+	}
+	if c.stateless() {
+		// The other methods have no place in this era, or are answered elsewhere.
+		out.refuse(id, wire.CodeMethodNotFound, "this service does not offer "+bounded(f.Method), nil)
+		return nil
+	}
+	switch f.Method {
 	case "ping":
 		out.final(wire.AppendResult(nil, id, []byte("{}")))
+	case "logging/setLevel":
+		level, _ := wire.StringAt(body, wire.Member(body, f.Params, "level"))
+		if wire.Level(level) < 0 {
+			out.refuse(id, wire.CodeInvalidParams, "params.level must be one of "+strings.Join(wire.Levels, ", "), nil)
+			return nil
+		}
+		c.s.setLevel(level)
+		out.final(wire.AppendResult(nil, id, []byte("{}")))
+	case "resources/subscribe", "resources/unsubscribe":
+		d.subscribe(ctx, c, id, p.Subject, f.Method == "resources/subscribe", out)
 	case "initialize":
-		out.final(wire.AppendError(nil, id, wire.CodeInvalidRequest, "initialize must be sent alone", nil))
+		out.refuse(id, wire.CodeInvalidRequest, "initialize must be sent alone, once", nil)
 	default:
-		out.final(wire.AppendError(nil, id, wire.CodeMethodNotFound, "this service does not offer "+bounded(f.Method), nil))
+		out.refuse(id, wire.CodeMethodNotFound, "this service does not offer "+bounded(f.Method), nil)
 	}
 	return nil
+}
+
+// list answers a list request from memory.
+func (d *Door) list(c *caller, body []byte, f wire.Frame, out *answer) {
+	id := f.ID.Of(body)
+	kind := tools.Kind(strings.TrimSuffix(f.Method, "/list"))
+	if f.Method == tools.Templates.Method() {
+		kind = tools.Templates
+	}
+	cursor := ""
+	if at := wire.Member(body, f.Params, "cursor"); !at.Empty() {
+		text, ok := wire.StringAt(body, at)
+		if cursor = text; !ok || text == "" {
+			cursor = "?"
+		}
+	}
+	page, ok := c.shelf.lists[kind].page(cursor, c.stateless())
+	if !ok {
+		out.refuse(id, wire.CodeInvalidParams, "params.cursor is none of this list, or the list has changed; begin again without one", nil)
+		return
+	}
+	out.final(wire.AppendResult(nil, id, page))
 }
 
 func bounded(s string) string {
@@ -375,7 +575,8 @@ func bounded(s string) string {
 }
 
 // batch answers a JSON-RPC batch with an array (MCP 2025-03-26 only).
-func (d *Door) batch(w http.ResponseWriter, r *http.Request, v visitor, s *Session, body []byte, f wire.Frame) {
+func (d *Door) batch(w http.ResponseWriter, r *http.Request, c *caller, body []byte, f wire.Frame) {
+	s := c.s
 	if !wire.HasBatch(s.revision) {
 		d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "revision "+s.revision+" has no batches; send one message at a time")
 		return
@@ -384,17 +585,19 @@ func (d *Door) batch(w http.ResponseWriter, r *http.Request, v visitor, s *Sessi
 	for _, item := range f.Items {
 		one, err := wire.ReadFrameAt(body, item)
 		if err != nil {
-			fe := &wire.FrameError{Code: wire.CodeInvalidRequest, What: err.Error()}
-			errors.As(err, &fe)
+			fe := frameError(err, wire.CodeInvalidRequest)
 			parts = append(parts, wire.AppendError(nil, nil, fe.Code, fe.What, nil))
 			continue
 		}
 		if one.Kind != wire.Request {
-			d.accept(s, body, one)
+			d.accept(r.Context(), s, body, one)
 			continue
 		}
 		kept := &answer{keep: true}
-		if done := d.request(r.Context(), v, s, body, one, kept); done != nil {
+		if p, err := wire.ReadParams(body, one.Params, one.Method); err != nil {
+			fe := frameError(err, wire.CodeInvalidParams)
+			kept.refuse(one.ID.Of(body), fe.Code, fe.What, nil)
+		} else if done := d.request(r.Context(), c, body, one, p, kept); done != nil {
 			done()
 		}
 		if kept.kept != nil {
@@ -405,17 +608,27 @@ func (d *Door) batch(w http.ResponseWriter, r *http.Request, v visitor, s *Sessi
 		w.WriteHeader(http.StatusAccepted)
 		return
 	}
-	writeJSON(w, http.StatusOK, append(append([]byte{'['}, bytes.Join(parts, []byte{','})...), ']'))
+	_ = writeJSON(w, http.StatusOK, append(append([]byte{'['}, bytes.Join(parts, []byte{','})...), ']'))
 }
 
-// stream serves the session's GET stream: what concerns no single request.
+// stream serves the session's GET stream: what concerns no single request. With
+// a Last-Event-ID it takes up the stream of a request that was lost.
 func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 	if !accepts(r.Header, "text/event-stream") {
 		d.fail(w, http.StatusNotAcceptable, nil, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream")
 		return
 	}
+	if wire.Stateless(r.Header.Get(wire.HeaderVersion)) {
+		w.Header().Set("Allow", "POST")
+		d.fail(w, http.StatusMethodNotAllowed, nil, wire.CodeInvalidRequest, "this revision listens with subscriptions/listen")
+		return
+	}
 	s := d.session(w, r, v, nil)
 	if s == nil {
+		return
+	}
+	if last := r.Header.Get("Last-Event-ID"); last != "" && wire.HasEventIDs(s.revision) {
+		d.resume(w, r, s, last)
 		return
 	}
 	ended, ok := s.attach()
@@ -434,17 +647,21 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 	}
 	beat := time.NewTicker(keepAlive)
 	defer beat.Stop()
-	listChanged := wire.AppendEvent(nil, "", wire.AppendNotification(nil, "notifications/tools/list_changed", nil))
 	for {
-		var err error
 		select {
-		case <-s.changed:
-			err = send(w, rc, listChanged)
+		case <-s.box.wake:
+			for _, frame := range s.box.take(nil) {
+				if send(w, rc, wire.AppendEvent(nil, "", frame)) != nil {
+					return
+				}
+			}
 		case <-beat.C:
 			if !time.Now().Before(v.pass.Expires) {
 				return // a stream ends with its pass
 			}
-			err = send(w, rc, []byte(": \n\n"))
+			if send(w, rc, []byte(": \n\n")) != nil {
+				return
+			}
 		case <-ended:
 			return
 		case <-d.ended:
@@ -452,7 +669,57 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 		case <-r.Context().Done():
 			return
 		}
-		if err != nil {
+	}
+}
+
+// resume plays the rest of a stream, and what is still added to it.
+func (d *Door) resume(w http.ResponseWriter, r *http.Request, s *Session, last string) {
+	no, index := 0, 0
+	before, after, ok := strings.Cut(last, "-")
+	no, err1 := strconv.Atoi(before)
+	index, err2 := strconv.Atoi(after)
+	t := s.tape(no)
+	if !ok || err1 != nil || err2 != nil || t == nil {
+		d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "the Last-Event-ID header names no event that is still kept")
+		return
+	}
+	if _, _, _, ok := t.after(index); !ok {
+		d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "the events after the Last-Event-ID are no longer kept")
+		return
+	}
+	rc := http.NewResponseController(w)
+	if err := rc.SetReadDeadline(time.Time{}); err != nil {
+		return
+	}
+	streamHeader(w)
+	beat := time.NewTicker(keepAlive)
+	defer beat.Stop()
+	for {
+		events, done, more, ok := t.after(index)
+		if !ok {
+			return // it fell behind
+		}
+		for _, ev := range events {
+			if send(w, rc, ev) != nil {
+				return
+			}
+			index++
+		}
+		if len(events) == 0 && !done && rc.Flush() != nil {
+			return
+		}
+		if done {
+			return
+		}
+		select {
+		case <-more:
+		case <-beat.C:
+			if send(w, rc, []byte(": \n\n")) != nil {
+				return
+			}
+		case <-d.ended:
+			return
+		case <-r.Context().Done():
 			return
 		}
 	}
@@ -460,5 +727,5 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 
 // fail answers a request with a status and a JSON-RPC error.
 func (d *Door) fail(w http.ResponseWriter, status int, id []byte, code int, message string) {
-	writeJSON(w, status, wire.AppendError(nil, id, code, message, nil))
+	_ = writeJSON(w, status, wire.AppendError(nil, id, code, message, nil))
 }

@@ -179,7 +179,7 @@ func TestDoorRefusesWhatIsNotRight(t *testing.T) {
 		})
 	}
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
-	unknown := agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"resources/list"}`)
+	unknown := agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tasks/list"}`)
 	assert.Equal(t, wire.CodeMethodNotFound, unknown.Error.Code)
 	res, err := http.DefaultClient.Do(agent.Request(t.Context(), "DELETE", ""))
 	require.NoError(t, err)
@@ -229,6 +229,9 @@ func TestProgressStreamsUnderTheAgentsOwnToken(t *testing.T) {
 	assert.Equal(t, "text/event-stream", res.Header.Get("Content-Type"))
 	events := wire.NewEventReader(res.Body, 1<<20)
 	ev, err := events.Next()
+	require.NoError(t, err)
+	assert.Empty(t, ev.Data, "first comes what primes the agent to take the stream up again")
+	ev, err = events.Next()
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"jsonrpc":"2.0","method":"notifications/progress","params":{"progressToken":"mine","progress":1,"total":2,"message":"half"}}`, string(ev.Data), "progress arrives before the answer")
 	close(release)

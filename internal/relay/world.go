@@ -6,12 +6,15 @@ import (
 	"encoding/hex"
 	"fmt"
 	"sort"
+	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 )
 
@@ -27,8 +30,8 @@ type World struct {
 
 	mu    sync.Mutex
 	views map[string]*View // by agent id, built when first needed
-	// exposed holds every tool by its name on /mcp, built when first needed.
-	exposed map[string]Target
+	// exposed holds everything named by its name on /mcp, built when first needed.
+	exposed map[tools.Kind]map[string]Target
 }
 
 // Pass is a valid or once valid pass.
@@ -52,19 +55,21 @@ type Agent struct {
 
 // Server is a server with the way to it.
 type Server struct {
+	ID     string
 	Name   string
 	Paused bool
-	Tools  []tools.Tool
+	Offer  link.Offer
 	// Keeper is nil for a paused server.
 	Keeper *link.Keeper
 }
 
-// Target is one tool as one agent can reach it.
+// Target is one tool, prompt or resource as one agent can reach it.
 type Target struct {
 	Server   *Server
 	Tool     tools.Tool
 	Exposed  string // name on /mcp
 	Decision rules.Decision
+	Mirrors  []wire.Mirror // arguments of a tool that are mirrored into headers
 }
 
 // View is one agent's reach: what it is shown, ready to be sent.
@@ -75,10 +80,26 @@ type View struct {
 
 // shelf is the content of one address for one agent.
 type shelf struct {
-	list   []byte             // result of tools/list
-	names  map[string]*Target // admitted tools by the name on this address
-	digest string
+	one   *Server // the server of the address; nil on /mcp
+	lists map[tools.Kind]*listing
 }
+
+// listing is one list of a shelf, rendered for both eras when first asked for.
+type listing struct {
+	kind   tools.Kind
+	sorted []*Target
+	names  map[string]*Target // by the name on this address
+	merged bool               // names of several servers
+	digest string
+	ttl    int
+
+	once  [2]sync.Once
+	pages [2][][]byte // results, without the closing brace for the stateless era's members
+}
+
+// pageSize is how many entries one page of a list holds. Many agents never ask
+// for a second page, so it is large.
+const pageSize = 2000
 
 // View returns the agent's reach. It is computed once for each world.
 func (w *World) View(a *Agent) *View {
@@ -88,26 +109,41 @@ func (w *World) View(a *Agent) *View {
 		return v
 	}
 	v := &View{servers: map[string]*shelf{}}
-	var all []*Target
+	all := map[tools.Kind][]*Target{}
 	mine := w.Rules.For(a.Name)
 	for _, s := range w.sorted() {
-		var here []*Target
+		here := map[tools.Kind][]*Target{}
 		if on := mine.On(s.Name); on.Len() > 0 && !s.Paused {
-			for _, t := range s.Tools {
-				if d := on.Decide(t.Name); d.Admitted() {
-					here = append(here, &Target{s, t, tools.Expose(s.Name, t.Name), d})
+			for _, kind := range tools.Kinds {
+				for _, t := range s.Offer.Lists[kind] {
+					if d := on.Decide(kind.Rule(t.Name)); d.Admitted() {
+						n := &Target{Server: s, Tool: t, Exposed: expose(kind, s.Name, t.Name), Decision: d}
+						if kind == tools.Tools {
+							// A tool with bad annotations was left out, or is only spoken with
+							// in sessions, where there are no such headers.
+							n.Mirrors, _ = wire.ReadMirrors(t.Raw)
+						}
+						here[kind] = append(here[kind], n)
+					}
 				}
+				all[kind] = append(all[kind], here[kind]...)
 			}
 		}
-		v.servers[s.Name] = newShelf(here, func(t *Target) string { return t.Tool.Name })
-		all = append(all, here...)
+		v.servers[s.Name] = newShelf(s, here)
 	}
-	v.all = newShelf(all, func(t *Target) string { return t.Exposed })
+	v.all = newShelf(nil, all)
 	if w.views == nil {
 		w.views = map[string]*View{}
 	}
 	w.views[a.ID] = v
 	return v
+}
+
+func expose(kind tools.Kind, server, name string) string {
+	if kind == tools.Resources || kind == tools.Templates {
+		return tools.ExposeURI(server, name)
+	}
+	return tools.Expose(server, name)
 }
 
 func (w *World) sorted() []*Server {
@@ -119,22 +155,79 @@ func (w *World) sorted() []*Server {
 	return out
 }
 
-func newShelf(targets []*Target, name func(*Target) string) *shelf {
-	s := &shelf{names: make(map[string]*Target, len(targets))}
-	var b bytes.Buffer
-	b.WriteString(`{"tools":[`)
-	for i, t := range targets {
-		if i > 0 {
-			b.WriteByte(',')
+func newShelf(one *Server, targets map[tools.Kind][]*Target) *shelf {
+	s := &shelf{one: one, lists: map[tools.Kind]*listing{}}
+	for _, kind := range tools.Kinds {
+		l := &listing{kind: kind, sorted: targets[kind], names: make(map[string]*Target, len(targets[kind])), merged: one == nil}
+		h := sha256.New()
+		for _, t := range l.sorted {
+			l.names[l.name(t)] = t
+			fmt.Fprintf(h, "%s\x00%s\x00", l.name(t), t.Tool.Fingerprint)
 		}
-		b.Write(t.Tool.Renamed(name(t)))
-		s.names[name(t)] = t
+		l.digest = hex.EncodeToString(h.Sum(nil)[:8])
+		s.lists[kind] = l
 	}
-	b.WriteString(`]}`)
-	s.list = b.Bytes()
-	sum := sha256.Sum256(s.list)
-	s.digest = hex.EncodeToString(sum[:8])
 	return s
+}
+
+func (l *listing) name(t *Target) string {
+	if l.merged {
+		return t.Exposed
+	}
+	return t.Tool.Name
+}
+
+// page returns the result of listing, for a cursor; ok is false when the cursor
+// is not one of this list as it is now.
+func (l *listing) page(cursor string, stateless bool) (result []byte, ok bool) {
+	era := 0
+	if stateless {
+		era = 1
+	}
+	l.once[era].Do(func() { l.render(era) })
+	n := 0
+	if cursor != "" {
+		at, digest, found := strings.Cut(cursor, ".")
+		var err error
+		if n, err = strconv.Atoi(at); err != nil || !found || digest != l.digest || n < 1 || n >= len(l.pages[era]) {
+			return nil, false
+		}
+	}
+	return l.pages[era][n], true
+}
+
+func (l *listing) render(era int) {
+	for at := 0; at == 0 || at < len(l.sorted); at += pageSize {
+		end := min(at+pageSize, len(l.sorted))
+		var b bytes.Buffer
+		fmt.Fprintf(&b, `{%q:[`, string(l.kind))
+		for i, t := range l.sorted[at:end] {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			raw := t.Tool.Renamed(l.kind, l.name(t))
+			if l.kind == tools.Tools {
+				raw = wire.ItemFor(raw, era == 1)
+			}
+			b.Write(raw)
+		}
+		b.WriteByte(']')
+		if end < len(l.sorted) {
+			fmt.Fprintf(&b, `,"nextCursor":"%d.%s"`, len(l.pages[era])+1, l.digest)
+		}
+		if era == 1 {
+			// What one agent may see is nobody else's, and changes are told.
+			b.WriteString(`,"resultType":"complete","ttlMs":0,"cacheScope":"private"`)
+		}
+		b.WriteByte('}')
+		l.pages[era] = append(l.pages[era], b.Bytes())
+	}
+}
+
+// digests tells two states of a shelf apart, list by list: tools, prompts, and
+// resources with templates.
+func (s *shelf) digests() [3]string {
+	return [3]string{s.lists[tools.Tools].digest, s.lists[tools.Prompts].digest, s.lists[tools.Resources].digest + s.lists[tools.Templates].digest}
 }
 
 // shelf returns what the agent sees at an address: server is "" for /mcp.
@@ -145,25 +238,117 @@ func (v *View) shelf(server string) *shelf {
 	return v.servers[server]
 }
 
-// Refusal explains why the agent has no tool of that name at the address. The
-// target is set when such a tool exists.
-func (w *World) Refusal(a *Agent, scope, name string) (t *Target, why string) {
-	t = w.find(scope, name)
-	if t == nil {
-		return nil, fmt.Sprintf("there is no tool %q here; tools/list has those within the reach of agent %s", bounded(name), a.Name)
+// capabilities renders what is declared to agents at this address: of one
+// server what that server declares, of several everything.
+func (s *shelf) capabilities(rev string) map[string]any {
+	type obj = map[string]any
+	changed := obj{"listChanged": true}
+	if s.one == nil {
+		out := obj{"tools": changed, "prompts": changed, "resources": obj{"listChanged": true, "subscribe": true}, "logging": obj{}}
+		if rev > wire.Rev20241105 {
+			out["completions"] = obj{}
+		}
+		return out
 	}
-	t.Decision = w.Rules.For(a.Name).On(t.Server.Name).Decide(t.Tool.Name)
+	g := s.one.Offer.Greeting
+	out := obj{}
+	if g.Tools || g.Revision == "" {
+		out["tools"] = changed
+	}
+	if g.Prompts {
+		out["prompts"] = changed
+	}
+	if g.Resources {
+		r := obj{"listChanged": true}
+		if g.Subscribe {
+			r["subscribe"] = true
+		}
+		out["resources"] = r
+	}
+	if g.Completions && rev > wire.Rev20241105 {
+		out["completions"] = obj{}
+	}
+	if g.Logging || (wire.Stateless(g.Revision) && !wire.Stateless(rev)) {
+		out["logging"] = obj{}
+	}
+	return out
+}
+
+// maxInstructions bounds what servers may say to the agent about themselves.
+const maxInstructions = 16 << 10
+
+// instructions are those of the servers in reach at this address.
+func (s *shelf) instructions() string {
+	if s.one != nil {
+		return s.one.Offer.Instructions
+	}
+	var b strings.Builder
+	seen := map[*Server]bool{}
+	for _, kind := range tools.Kinds {
+		for _, t := range s.lists[kind].sorted {
+			text := t.Server.Offer.Instructions
+			if seen[t.Server] || text == "" || b.Len()+len(text) > maxInstructions {
+				continue
+			}
+			seen[t.Server] = true
+			fmt.Fprintf(&b, "Server %s (its tools begin with %s__):\n%s\n\n", t.Server.Name, t.Server.Name, text)
+		}
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// rename returns how the URIs of a server's resources look at this address; nil
+// when they stay as they are.
+func (s *shelf) rename(server string) func(string) string {
+	if s.one != nil {
+		return nil
+	}
+	return func(uri string) string { return tools.ExposeURI(server, uri) }
+}
+
+// resource finds the resource of that URI, or the template, at the address. It
+// need not be listed: servers have resources that they do not list. The error
+// text is empty when there is no such server.
+func (w *World) resource(a *Agent, sh *shelf, uri string) (*Target, string) {
+	s, own := sh.one, uri
+	if s == nil {
+		name, rest, ok := tools.ReadURI(uri)
+		if s = w.Servers[name]; !ok || s == nil {
+			return nil, "there is no resource " + strconv.Quote(bounded(uri)) + " here; resources/list has those within reach"
+		}
+		own = rest
+	}
+	t := &Target{Server: s, Tool: tools.Tool{Name: own}, Exposed: uri, Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own))}
+	switch {
+	case !t.Decision.Admitted():
+		return t, fmt.Sprintf("resource %s of server %s is not within the reach of agent %s: %s; ask %s", bounded(own), s.Name, a.Name, t.Decision.Reason(), w.Ask)
+	case s.Paused:
+		return t, fmt.Sprintf("server %s is paused; ask %s", s.Name, w.Ask)
+	}
+	return t, ""
+}
+
+// Refusal explains why the agent has no tool or prompt of that name at the
+// address. The target is set when such a thing exists.
+func (w *World) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Target, why string) {
+	word := strings.TrimSuffix(string(kind), "s")
+	t = w.find(kind, scope, name)
+	if t == nil {
+		return nil, fmt.Sprintf("there is no %s %q here; %s has those within the reach of agent %s", word, bounded(name), kind.Method(), a.Name)
+	}
+	t.Decision = w.Rules.For(a.Name).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
 	if t.Decision.Admitted() {
 		return t, fmt.Sprintf("server %s is paused; ask %s", t.Server.Name, w.Ask)
 	}
-	return t, fmt.Sprintf("tool %s of server %s is not within the reach of agent %s: %s; ask %s", t.Tool.Name, t.Server.Name, a.Name, t.Decision.Reason(), w.Ask)
+	return t, fmt.Sprintf("%s %s of server %s is not within the reach of agent %s: %s; ask %s", word, t.Tool.Name, t.Server.Name, a.Name, t.Decision.Reason(), w.Ask)
 }
 
-// find returns the tool of that name at the address, within reach or not.
-func (w *World) find(scope, name string) *Target {
+// find returns the tool or prompt of that name at the address, within reach or
+// not.
+func (w *World) find(kind tools.Kind, scope, name string) *Target {
 	if scope != "" {
 		s := w.Servers[scope]
-		for _, t := range s.Tools {
+		for _, t := range s.Offer.Lists[kind] {
 			if t.Name == name {
 				return &Target{Server: s, Tool: t}
 			}
@@ -173,15 +358,17 @@ func (w *World) find(scope, name string) *Target {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.exposed == nil {
-		w.exposed = map[string]Target{}
+		w.exposed = map[tools.Kind]map[string]Target{tools.Tools: {}, tools.Prompts: {}}
 		for _, s := range w.Servers {
-			for _, t := range s.Tools {
-				e := tools.Expose(s.Name, t.Name)
-				w.exposed[e] = Target{Server: s, Tool: t, Exposed: e}
+			for k, names := range w.exposed {
+				for _, t := range s.Offer.Lists[k] {
+					e := tools.Expose(s.Name, t.Name)
+					names[e] = Target{Server: s, Tool: t, Exposed: e}
+				}
 			}
 		}
 	}
-	if t, ok := w.exposed[name]; ok {
+	if t, ok := w.exposed[kind][name]; ok {
 		return &t
 	}
 	return nil

@@ -30,31 +30,40 @@ func town(servers, each int) *World {
 	}
 	for i := range servers {
 		s := &Server{Name: fmt.Sprintf("server-%d", i)}
+		var list []tools.Tool
 		for j := range each {
 			name := fmt.Sprintf("tool-%d", j)
-			s.Tools = append(s.Tools, tools.Tool{Name: name, Raw: json.RawMessage(`{"name":"` + name + `","inputSchema":{"type":"object"}}`)})
+			list = append(list, tools.Tool{Name: name, Raw: json.RawMessage(`{"name":"` + name + `","inputSchema":{"type":"object"}}`)})
 		}
+		s.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
 		w.Servers[s.Name] = s
 	}
 	return w
+}
+
+// shown is the first page of the tools that a shelf shows to agents of an era.
+func shown(t *testing.T, s *shelf, stateless bool) []byte {
+	page, ok := s.lists[tools.Tools].page("", stateless)
+	require.True(t, ok)
+	return page
 }
 
 func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
 	w := town(200, 51)
 	v := w.View(w.Agents["1"])
 	var list struct{ Tools []struct{ Name string } }
-	require.NoError(t, json.Unmarshal(v.shelf("").list, &list))
+	require.NoError(t, json.Unmarshal(shown(t, v.shelf(""), false), &list))
 	require.Len(t, list.Tools, 50)
 	assert.Equal(t, "server-0__tool-0", list.Tools[0].Name)
-	require.NoError(t, json.Unmarshal(v.shelf("server-0").list, &list))
+	require.NoError(t, json.Unmarshal(shown(t, v.shelf("server-0"), false), &list))
 	assert.Equal(t, "tool-0", list.Tools[0].Name)
-	assert.JSONEq(t, `{"tools":[]}`, string(v.shelf("server-1").list))
+	assert.JSONEq(t, `{"tools":[]}`, string(shown(t, v.shelf("server-1"), false)))
 	assert.Nil(t, v.shelf("nowhere"))
-	assert.Nil(t, v.shelf("").names["server-0__tool-7"])
-	assert.Equal(t, "tool-3", v.shelf("").names["server-0__tool-3"].Tool.Name)
-	assert.JSONEq(t, `{"tools":[]}`, string(w.View(w.Agents["2"]).shelf("").list))
+	assert.Nil(t, v.shelf("").lists[tools.Tools].names["server-0__tool-7"])
+	assert.Equal(t, "tool-3", v.shelf("").lists[tools.Tools].names["server-0__tool-3"].Tool.Name)
+	assert.JSONEq(t, `{"tools":[]}`, string(shown(t, w.View(w.Agents["2"]).shelf(""), false)))
 	assert.Same(t, v, w.View(w.Agents["1"]), "a view is computed once")
-	assert.Equal(t, v.shelf("").digest, town(200, 51).View(w.Agents["1"]).shelf("").digest, "the same reach has the same digest")
+	assert.Equal(t, v.shelf("").digests(), town(200, 51).View(w.Agents["1"]).shelf("").digests(), "the same reach has the same digest")
 }
 
 func TestRefusalExplains(t *testing.T) {
@@ -74,26 +83,28 @@ func TestRefusalExplains(t *testing.T) {
 		"a name of the other address":   {"server-1", "server-1__tool-1", false, "there is no tool"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			target, why := w.Refusal(me, row.scope, row.tool)
+			target, why := w.Refusal(me, tools.Tools, row.scope, row.tool)
 			assert.Equal(t, row.exists, target != nil)
 			assert.Contains(t, why, row.why)
 		})
 	}
 	w.Rules = rules.NewSet([]rules.Rule{{Effect: rules.Admit, Agent: "*", Server: "*", Tool: "*"}})
-	_, why := w.Refusal(me, "", "server-2__tool-1")
+	_, why := w.Refusal(me, tools.Tools, "", "server-2__tool-1")
 	assert.Contains(t, why, "server server-2 is paused")
 }
 
 func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
-	set := newSessions()
+	left := 0
+	set := newSessions(func(*Session) { left++ })
 	p := &Pass{ID: "p", AgentID: "1"}
 	for range maxAgentSessions {
-		require.NotNil(t, set.open(p, "", "2025-11-25", "", time.Now()))
+		require.True(t, set.open(&Session{}, p, time.Now()))
 	}
-	assert.Nil(t, set.open(p, "", "2025-11-25", "", time.Now()), "one agent cannot take all the room")
-	other := set.open(&Pass{ID: "q", AgentID: "2"}, "", "2025-11-25", "", time.Now())
-	require.NotNil(t, other)
-	assert.NotEqual(t, other.id, set.open(&Pass{ID: "q", AgentID: "2"}, "", "", "", time.Now()).id)
+	assert.False(t, set.open(&Session{}, p, time.Now()), "one agent cannot take all the room")
+	other, another := &Session{}, &Session{}
+	require.True(t, set.open(other, &Pass{ID: "q", AgentID: "2"}, time.Now()))
+	require.True(t, set.open(another, &Pass{ID: "q", AgentID: "2"}, time.Now()))
+	assert.NotEqual(t, other.id, another.id)
 
 	var causes []error
 	var mu sync.Mutex
@@ -120,19 +131,25 @@ func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
 	assert.ErrorIs(t, causes[0], errRevoked)
 	assert.Nil(t, set.get(other.id))
 	assert.False(t, other.begin("late", note), "an ended session takes no calls")
-	set.end(other, errRevoked) // twice does no harm
+	set.end(other, errRevoked)
+	assert.Equal(t, 1, left, "it is left once")
 }
 
 func TestIdleSessionsAreSweptAndBusyOnesStay(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		d := NewDoor(t.Context(), nil, Options{Guard: origin.New(), Log: slog.Default()})
 		p := &Pass{ID: "p", AgentID: "1"}
-		idle := d.sessions.open(p, "", "2025-11-25", "", time.Now())
-		busy := d.sessions.open(p, "", "2025-11-25", "", time.Now())
+		open := func() *Session {
+			s := &Session{}
+			require.True(t, d.sessions.open(s, p, time.Now()))
+			return s
+		}
+		idle := open()
+		busy := open()
 		_, ok := busy.attach()
 		require.True(t, ok)
 		time.Sleep(idleSession / 2)
-		fresh := d.sessions.open(p, "", "2025-11-25", "", time.Now())
+		fresh := open()
 		time.Sleep(idleSession/2 + 2*sweepEvery)
 		synctest.Wait()
 		assert.Nil(t, d.sessions.get(idle.id))
@@ -146,6 +163,6 @@ func BenchmarkToolsListOfFiftyAmongTenThousand(b *testing.B) {
 	w := town(200, 51)
 	for b.Loop() {
 		w.views = nil // as after every change
-		w.View(w.Agents["1"])
+		_, _ = w.View(w.Agents["1"]).shelf("").lists[tools.Tools].page("", false)
 	}
 }

@@ -12,16 +12,19 @@ import (
 	"bouncer/internal/team"
 )
 
-const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env
-	FROM servers s LEFT JOIN secrets k ON k.id = s.secret`
+const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document, coalesce(c.name, '')
+	FROM servers s LEFT JOIN secrets k ON k.id = s.secret LEFT JOIN secrets c ON c.id = s.client_key`
 
 func scanServer(r scanner) (v team.Server, err error) {
 	var created int64
-	var args, env string
-	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created, &v.Command, &args, &v.Dir, &env, &v.SecretEnv)
+	var args, env, options, key string
+	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created, &v.Command, &args, &v.Dir, &env, &v.SecretEnv, &options, &v.Document, &key)
 	v.Created = fromMS(created)
 	if err == nil {
-		err = errors.Join(json.Unmarshal([]byte(args), &v.Args), json.Unmarshal([]byte(env), &v.Env))
+		err = errors.Join(json.Unmarshal([]byte(args), &v.Args), json.Unmarshal([]byte(env), &v.Env), json.Unmarshal([]byte(options), &v.ServerOptions))
+	}
+	if v.ClientKey = key; v.Sharing == "" {
+		v.Sharing = "auto"
 	}
 	return v, err
 }
@@ -33,6 +36,15 @@ func texts(list []string) string {
 	}
 	// Texts cannot fail to be written.
 	raw, _ := json.Marshal(list)
+	return string(raw)
+}
+
+// options writes a server's options. The key is kept as a reference instead.
+func options(v team.Server) string {
+	o := v.ServerOptions
+	o.ClientKey = ""
+	// Texts and numbers cannot fail to be written.
+	raw, _ := json.Marshal(o)
 	return string(raw)
 }
 
@@ -48,15 +60,15 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 
 // AddServer stores a server; its secret is named by v.Secret.
 func (t *Tx) AddServer(v team.Server) error {
-	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env)
-		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv)
+	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
+		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
+		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv, options(v), v.Document, v.ClientKey)
 }
 
 // SetServer replaces what can be altered of a server.
 func (t *Tx) SetServer(v team.Server) error {
-	return t.one(`UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?) WHERE id = ?`,
-		v.URL, v.Paused, v.Secret, v.ID)
+	return t.one(`UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?), options = ?, document = ?,
+		client_key = (SELECT id FROM secrets WHERE name = ?) WHERE id = ?`, v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.ID)
 }
 
 // RemoveServer removes a server and its editions.
@@ -76,6 +88,43 @@ func (s *Store) Edition(ctx context.Context, serverID string) ([]tools.Tool, err
 	var out []tools.Tool
 	if err := json.Unmarshal(raw, &out); err != nil {
 		return nil, fmt.Errorf("read the tool list of server %s: %w", serverID, err)
+	}
+	return out, nil
+}
+
+// shownEditions is how many states of a tool list are compared at a time.
+const shownEditions = 50
+
+// Editions returns the newest recorded tool lists of a server, newest first.
+func (s *Store) Editions(ctx context.Context, serverID string) ([]team.Edition, error) {
+	type row struct {
+		team.Edition
+		tools []tools.Tool
+	}
+	rows, err := list(ctx, s.read, func(r scanner) (v row, err error) {
+		var at int64
+		var raw []byte
+		if err = r.Scan(&v.ID, &at, &v.Digest, &raw); err == nil {
+			v.At = fromMS(at)
+			err = json.Unmarshal(raw, &v.tools)
+		}
+		return v, err
+	}, `SELECT id, at, digest, tools FROM editions WHERE server = ? ORDER BY id DESC LIMIT ?`, serverID, shownEditions+1)
+	if err != nil {
+		return nil, err
+	}
+	out := []team.Edition{}
+	for i, r := range rows {
+		if i == shownEditions {
+			break
+		}
+		var before []tools.Tool
+		if i+1 < len(rows) {
+			before = rows[i+1].tools
+		}
+		r.Tools = len(r.tools)
+		r.Added, r.Removed, r.Changed = tools.Compare(before, r.tools)
+		out = append(out, r.Edition)
 	}
 	return out, nil
 }
@@ -125,7 +174,7 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 		}
 		return v, err
 	}, `SELECT k.id, k.name, k.kind, k.created, k.rotated,
-		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id) FROM secrets k ORDER BY k.name`)
+		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id) FROM secrets k ORDER BY k.name`)
 	return out, err
 }
 

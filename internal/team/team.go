@@ -76,18 +76,42 @@ func (p Pass) StateAt(now time.Time) string {
 
 // Server is a tool server that the team registered.
 type Server struct {
-	ID        string    `json:"id"`
-	Name      string    `json:"name"`
-	Transport string    `json:"transport" enum:"streamable-http,stdio"`
-	URL       string    `json:"url" doc:"address of the MCP endpoint; empty for a local process"`
-	Command   string    `json:"command,omitempty" doc:"of a local process: a name in PATH, or an absolute path"`
-	Args      []string  `json:"args,omitempty" doc:"of a local process: its arguments"`
-	Dir       string    `json:"dir,omitempty" doc:"of a local process: its working directory"`
-	Env       []string  `json:"env,omitempty" doc:"of a local process: its variables, as NAME=value"`
-	SecretEnv string    `json:"secretEnv,omitempty" doc:"of a local process: the variable that carries the secret"`
-	Secret    string    `json:"secret" doc:"name of the secret it is given; empty for none"`
-	Paused    bool      `json:"paused"`
-	Created   time.Time `json:"created"`
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+	Transport string   `json:"transport" enum:"streamable-http,sse,stdio,rest"`
+	URL       string   `json:"url" doc:"address of the MCP endpoint, or the base address of a REST API; empty for a local process"`
+	Command   string   `json:"command,omitempty" doc:"of a local process: a name in PATH, or an absolute path"`
+	Args      []string `json:"args,omitempty" doc:"of a local process: its arguments"`
+	Dir       string   `json:"dir,omitempty" doc:"of a local process: its working directory"`
+	Env       []string `json:"env,omitempty" doc:"of a local process: its variables, as NAME=value"`
+	SecretEnv string   `json:"secretEnv,omitempty" doc:"of a local process: the variable that carries the secret"`
+	Secret    string   `json:"secret" doc:"name of the secret it is given; empty for none"`
+	ServerOptions
+	Document string    `json:"-"` // OpenAPI document of a REST API
+	Paused   bool      `json:"paused"`
+	Created  time.Time `json:"created"`
+}
+
+// ServerOptions are the settings of a server that most servers need none of.
+type ServerOptions struct {
+	Sharing      string      `json:"sharing,omitempty" enum:"auto,shared,private" doc:"whether agents share the conversation with it"`
+	SecretHeader string      `json:"secretHeader,omitempty" doc:"header that carries the secret as it is; without one it is sent as a bearer token"`
+	SecretQuery  string      `json:"secretQuery,omitempty" doc:"of a REST API: query parameter that carries the secret"`
+	Headers      []string    `json:"headers,omitempty" doc:"further headers, as Name: value"`
+	CA           string      `json:"ca,omitempty" doc:"PEM of certificate authorities that are trusted for it, besides the system's"`
+	ClientCert   string      `json:"clientCert,omitempty" doc:"PEM of the client certificate that is shown to it"`
+	ClientKey    string      `json:"clientKey,omitempty" doc:"name of the secret that holds the key of the client certificate"`
+	MemoryMiB    int         `json:"memoryMiB,omitempty" doc:"of a local process: how much memory it and what it starts may use together"`
+	OpenFiles    int         `json:"openFiles,omitempty" doc:"of a local process: how many files each of its processes may have open"`
+	Processes    int         `json:"processes,omitempty" doc:"of a local process: how many processes it may be, itself included"`
+	Operations   []Operation `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
+}
+
+// Operation is an operation of a REST API that is a tool.
+type Operation struct {
+	ID          string `json:"id" doc:"its operationId, or METHOD /path"`
+	Name        string `json:"name,omitempty" doc:"name of the tool, where it is another one"`
+	Description string `json:"description,omitempty" doc:"description of the tool, where it is another one"`
 }
 
 // Stage is one timed step of reaching a server.
@@ -105,6 +129,8 @@ type Health struct {
 	ServerName    string             `json:"serverName"`
 	ServerVersion string             `json:"serverVersion"`
 	Tools         int                `json:"tools"`
+	Prompts       int                `json:"prompts"`
+	Resources     int                `json:"resources" doc:"resources and resource templates"`
 	Edition       string             `json:"edition" doc:"digest of the tool list"`
 	LeftOut       []string           `json:"leftOut,omitempty" doc:"tools that could not be taken, and why"`
 	Finding       *diagnosis.Finding `json:"finding,omitempty" doc:"why it fails, when it does"`
@@ -115,11 +141,22 @@ type Health struct {
 	Checked       time.Time          `json:"checked"`
 }
 
+// Edition is one recorded state of a server's tool list.
+type Edition struct {
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"`
+	Digest  string    `json:"digest"`
+	Tools   int       `json:"tools"`
+	Added   []string  `json:"added" doc:"tools that the edition before did not have"`
+	Removed []string  `json:"removed" doc:"tools that only the edition before had"`
+	Changed []string  `json:"changed" doc:"tools whose description is another one"`
+}
+
 // Secret is a stored credential, without its value.
 type Secret struct {
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
-	Kind    string     `json:"kind" enum:"bearer,environment"`
+	Kind    string     `json:"kind" enum:"bearer,environment,private-key"`
 	UsedBy  []string   `json:"usedBy" doc:"servers that are given it"`
 	Created time.Time  `json:"created"`
 	Rotated *time.Time `json:"rotated,omitempty"`

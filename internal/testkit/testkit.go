@@ -321,7 +321,7 @@ func (r *Raw) Ask(body string) Reply {
 	var out Reply
 	if strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream") {
 		for _, line := range strings.Split(text, "\n") {
-			if data, ok := strings.CutPrefix(line, "data: "); ok {
+			if data, ok := strings.CutPrefix(line, "data: "); ok && data != "" {
 				out = Reply{}
 				require.NoError(r.T, json.Unmarshal([]byte(data), &out), "%s", data)
 			}
@@ -358,7 +358,7 @@ func (r *Raw) Listen(ctx context.Context) <-chan string {
 		defer close(out)
 		defer res.Body.Close()
 		for lines := bufio.NewScanner(res.Body); lines.Scan(); {
-			if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok && data != "" {
 				out <- data
 			}
 		}

@@ -18,45 +18,51 @@ type Cause string
 
 // The causes that reaching a server can end in.
 const (
-	NoSuchHost      Cause = "address.name-does-not-resolve"
-	Refused         Cause = "address.connection-refused"
-	ConnectTimeout  Cause = "address.connection-times-out"
-	Unreachable     Cause = "address.unreachable"
-	CertUntrusted   Cause = "tls.certificate-not-trusted"
-	CertExpired     Cause = "tls.certificate-expired"
-	CertOtherName   Cause = "tls.certificate-for-another-name"
-	PlainOnTLS      Cause = "tls.plain-http-on-a-tls-port"
-	TLSOnPlain      Cause = "tls.tls-on-a-plain-http-port"
-	WrongPath       Cause = "http.wrong-path"
-	MethodRefused   Cause = "http.method-refused"
-	Redirected      Cause = "http.redirected"
-	HTMLPage        Cause = "http.html-page"
-	NotJSONRPC      Cause = "http.not-json-rpc"
-	TooManyRequests Cause = "http.too-many-requests"
-	ServerError     Cause = "http.server-error"
-	BadGateway      Cause = "http.bad-gateway"
-	OtherStatus     Cause = "http.unexpected-status"
-	StreamCut       Cause = "http.stream-cut"
-	NoCredential    Cause = "auth.no-credential"
-	TokenRejected   Cause = "auth.token-rejected"
-	NotAllowed      Cause = "auth.not-allowed"
-	NeverAnswers    Cause = "protocol.never-answers"
-	InitRefused     Cause = "protocol.initialization-refused"
-	NoRevision      Cause = "protocol.no-revision-in-common"
-	Malformed       Cause = "protocol.malformed"
-	TooLarge        Cause = "protocol.message-too-large"
-	EndlessPages    Cause = "protocol.endless-paging"
-	NotServed       Cause = "protocol.capability-declared-but-not-served"
-	CommandNotFound Cause = "launch.command-not-found"
-	NotExecutable   Cause = "launch.not-executable"
-	DirMissing      Cause = "launch.working-directory-missing"
-	RelativePath    Cause = "launch.relative-path"
-	LineInCommand   Cause = "launch.whole-command-line-in-the-command-field"
-	ExitsAtOnce     Cause = "launch.exits-at-once"
-	Killed          Cause = "launch.killed-by-a-signal"
-	NoiseOnStdout   Cause = "launch.writes-something-else-on-stdout"
-	OutcomeUnknown  Cause = "call.outcome-unknown"
-	CallTimeout     Cause = "call.times-out"
+	NoSuchHost        Cause = "address.name-does-not-resolve"
+	Refused           Cause = "address.connection-refused"
+	ConnectTimeout    Cause = "address.connection-times-out"
+	Unreachable       Cause = "address.unreachable"
+	CertUntrusted     Cause = "tls.certificate-not-trusted"
+	CertExpired       Cause = "tls.certificate-expired"
+	CertOtherName     Cause = "tls.certificate-for-another-name"
+	PlainOnTLS        Cause = "tls.plain-http-on-a-tls-port"
+	TLSOnPlain        Cause = "tls.tls-on-a-plain-http-port"
+	WrongPath         Cause = "http.wrong-path"
+	MethodRefused     Cause = "http.method-refused"
+	Redirected        Cause = "http.redirected"
+	HTMLPage          Cause = "http.html-page"
+	NotJSONRPC        Cause = "http.not-json-rpc"
+	TooManyRequests   Cause = "http.too-many-requests"
+	ServerError       Cause = "http.server-error"
+	BadGateway        Cause = "http.bad-gateway"
+	OtherStatus       Cause = "http.unexpected-status"
+	StreamCut         Cause = "http.stream-cut"
+	NoCredential      Cause = "auth.no-credential"
+	TokenRejected     Cause = "auth.token-rejected"
+	NotAllowed        Cause = "auth.not-allowed"
+	NeverAnswers      Cause = "protocol.never-answers"
+	InitRefused       Cause = "protocol.initialization-refused"
+	NoRevision        Cause = "protocol.no-revision-in-common"
+	Malformed         Cause = "protocol.malformed"
+	TooLarge          Cause = "protocol.message-too-large"
+	EndlessPages      Cause = "protocol.endless-paging"
+	NotServed         Cause = "protocol.capability-declared-but-not-served"
+	CommandNotFound   Cause = "launch.command-not-found"
+	NotExecutable     Cause = "launch.not-executable"
+	DirMissing        Cause = "launch.working-directory-missing"
+	RelativePath      Cause = "launch.relative-path"
+	LineInCommand     Cause = "launch.whole-command-line-in-the-command-field"
+	ExitsAtOnce       Cause = "launch.exits-at-once"
+	Killed            Cause = "launch.killed-by-a-signal"
+	NoiseOnStdout     Cause = "launch.writes-something-else-on-stdout"
+	OverLimit         Cause = "launch.over-its-limits"
+	NoLegacy          Cause = "transport.no-event-stream"
+	EndpointElsewhere Cause = "transport.message-endpoint-points-elsewhere"
+	HeadersRefused    Cause = "protocol.headers-refused"
+	NotOffered        Cause = "protocol.not-offered"
+	ArgumentsRefused  Cause = "call.arguments-refused"
+	OutcomeUnknown    Cause = "call.outcome-unknown"
+	CallTimeout       Cause = "call.times-out"
 )
 
 // Evidence is what one attempt to speak with a server showed. Zero fields were
@@ -139,6 +145,21 @@ func known(e Evidence) Finding {
 		f.Message = fmt.Sprintf("the server says it has tools and then refuses to list them: %s (code %d)", e.RPCMessage, e.RPCCode)
 	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout:
 		return launch(e)
+	case OverLimit:
+		return Finding{e.What, "the process went over its limits and was ended" + note(e), "raise the limit, or ask for less at a time", registrar}
+	case NoLegacy:
+		f.Message = "the address opens no event stream of the 2024-11-05 transport" + note(e)
+		f.Remedy, f.Actor = "check the path of the URL; such addresses often end in /sse", registrar
+	case EndpointElsewhere:
+		f.Message = "the server wants its messages sent to another origin, where its credential must not go" + note(e)
+	case HeadersRefused:
+		f.Message = "the server found that the headers differ from the body, although they were made from it"
+		f.Remedy = "its list of tools is read again; if it stays, tell the server's operator"
+	case NotOffered:
+		f.Message = "the server does not offer this" + note(e)
+	case ArgumentsRefused:
+		f.Message, f.Actor = "the arguments cannot be sent"+note(e), "the agent"
+		f.Remedy = "call the tool with arguments that fit its schema"
 	case OutcomeUnknown:
 		f.Message = "the connection broke off before the answer came; whether the tool ran is not known" + note(e)
 		f.Remedy = "look at the server before you repeat the call"

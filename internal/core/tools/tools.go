@@ -1,5 +1,6 @@
-// Package tools keeps what a server offers: its tools as the server described
-// them, a fingerprint of each, and the names under which agents see them.
+// Package tools keeps what a server offers: its tools, prompts and resources as
+// the server described them, a fingerprint of each, and the names under which
+// agents see them.
 //
 // One recorded state of a server's tool list is an edition. Its digest tells
 // two editions apart without comparing them tool by tool.
@@ -23,9 +24,63 @@ const (
 	MaxTools    = 10_000
 	MaxToolSize = 256 << 10 // bytes of one tool's description
 	MaxName     = 256       // bytes of a tool's own name
+	MaxURI      = 4096      // bytes of a resource's URI
 )
 
-// Tool is one function a server offers.
+// Kind is one of the things that servers offer lists of.
+type Kind string
+
+// The kinds. A resource is identified by its URI and a template by its URI
+// template; tools and prompts by their names.
+const (
+	Tools     Kind = "tools"
+	Prompts   Kind = "prompts"
+	Resources Kind = "resources"
+	Templates Kind = "resourceTemplates"
+)
+
+// Kinds lists every kind.
+var Kinds = []Kind{Tools, Prompts, Resources, Templates}
+
+// Method is the request that lists the kind.
+func (k Kind) Method() string {
+	if k == Templates {
+		return "resources/templates/list"
+	}
+	return string(k) + "/list"
+}
+
+// key is the member that identifies an item.
+func (k Kind) key() string {
+	switch k {
+	case Resources:
+		return "uri"
+	case Templates:
+		return "uriTemplate"
+	}
+	return "name"
+}
+
+// word is what one item is called.
+func (k Kind) word() string {
+	return map[Kind]string{Tools: "tool", Prompts: "prompt", Resources: "resource", Templates: "resource template"}[k]
+}
+
+// Rule is the name under which rules and the journal know something a server
+// offers: a tool by its plain name, a prompt as prompt:name, a resource or a
+// template as resource:uri.
+func (k Kind) Rule(name string) string {
+	switch k {
+	case Prompts:
+		return "prompt:" + name
+	case Resources, Templates:
+		return "resource:" + name
+	}
+	return name
+}
+
+// Tool is one function a server offers, or one prompt, resource or template:
+// Name then holds what identifies it.
 type Tool struct {
 	Name string `json:"name"`
 	// Raw is the description as the server sent it, compacted.
@@ -62,23 +117,23 @@ func (t Tool) Summary() Summary {
 	return Summary{d.Title, d.Description, d.Annotations.ReadOnlyHint, d.Annotations.DestructiveHint}
 }
 
-// ReadPage reads the result of one tools/list request: its tools, the cursor of
-// the next page ("" at the end), and what had to be left out and why. A bad
-// tool costs only itself; a result that is no tool list is an error.
-func ReadPage(result []byte) (list []Tool, next string, left []string, err error) {
+// ReadPage reads the result of one list request: its items, the cursor of the
+// next page ("" at the end), and what had to be left out and why. A bad item
+// costs only itself; a result that is no such list is an error.
+func ReadPage(kind Kind, result []byte) (list []Tool, next string, left []string, err error) {
 	whole, err := wire.Whole(result)
 	if err != nil {
 		return nil, "", nil, err
 	}
-	items := wire.Member(result, whole, "tools")
+	items := wire.Member(result, whole, string(kind))
 	if items.Empty() {
-		return nil, "", nil, fmt.Errorf("the result has no member \"tools\"")
+		return nil, "", nil, fmt.Errorf("the result has no member %q", kind)
 	}
 	if c := wire.Member(result, whole, "nextCursor"); !c.Empty() {
 		next, _ = wire.StringAt(result, c)
 	}
 	err = wire.Elements(result, items, func(s wire.Span) error {
-		t, why := readTool(result, s)
+		t, why := readItem(kind, result, s)
 		if why != "" {
 			if len(left) < 100 {
 				left = append(left, why)
@@ -91,27 +146,32 @@ func ReadPage(result []byte) (list []Tool, next string, left []string, err error
 	return list, next, left, err
 }
 
-func readTool(b []byte, s wire.Span) (Tool, string) {
+func readItem(kind Kind, b []byte, s wire.Span) (Tool, string) {
 	raw := s.Of(b)
 	if raw[0] != '{' {
-		return Tool{}, "an entry of the list is not an object"
+		return Tool{}, "an entry of the list of " + string(kind) + " is not an object"
 	}
-	name, ok := wire.StringAt(b, wire.Member(b, s, "name"))
+	limit := MaxName
+	if kind == Resources || kind == Templates {
+		limit = MaxURI
+	}
+	name, ok := wire.StringAt(b, wire.Member(b, s, kind.key()))
 	switch {
 	case !ok || name == "":
-		return Tool{}, "a tool has no name"
-	case len(name) > MaxName:
-		return Tool{}, fmt.Sprintf("the name of tool %.40q... is longer than %d bytes", name, MaxName)
+		return Tool{}, "a " + kind.word() + " has no " + kind.key()
+	case len(name) > limit:
+		return Tool{}, fmt.Sprintf("the %s of %s %.40q... is longer than %d bytes", kind.key(), kind.word(), name, limit)
 	case len(raw) > MaxToolSize:
-		return Tool{}, fmt.Sprintf("tool %q has a description of %d bytes; the limit is %d", name, len(raw), MaxToolSize)
+		return Tool{}, fmt.Sprintf("%s %q has a description of %d bytes; the limit is %d", kind.word(), name, len(raw), MaxToolSize)
 	}
-	schema := wire.Member(b, s, "inputSchema")
-	if schema.Empty() || b[schema.Start] != '{' {
-		return Tool{}, fmt.Sprintf("tool %q has no inputSchema object", name)
+	if kind == Tools {
+		if schema := wire.Member(b, s, "inputSchema"); schema.Empty() || b[schema.Start] != '{' {
+			return Tool{}, fmt.Sprintf("tool %q has no inputSchema object", name)
+		}
 	}
 	var buf bytes.Buffer
 	if err := json.Compact(&buf, raw); err != nil {
-		return Tool{}, fmt.Sprintf("tool %q: %v", name, err)
+		return Tool{}, fmt.Sprintf("%s %q: %v", kind.word(), name, err)
 	}
 	sum := sha256.Sum256(buf.Bytes())
 	return Tool{Name: name, Raw: buf.Bytes(), Fingerprint: hex.EncodeToString(sum[:8])}, ""
@@ -119,12 +179,12 @@ func readTool(b []byte, s wire.Span) (Tool, string) {
 
 // Merge joins the pages of one list: sorted by name, a name at most once. What
 // was left out is told.
-func Merge(pages ...[]Tool) (list []Tool, left []string) {
+func Merge(kind Kind, pages ...[]Tool) (list []Tool, left []string) {
 	seen := map[string]bool{}
 	for _, p := range pages {
 		for _, t := range p {
 			if seen[t.Name] {
-				left = append(left, fmt.Sprintf("tool %q is offered twice; the first one counts", t.Name))
+				left = append(left, fmt.Sprintf("%s %q is offered twice; the first one counts", kind.word(), t.Name))
 				continue
 			}
 			seen[t.Name] = true
@@ -133,6 +193,31 @@ func Merge(pages ...[]Tool) (list []Tool, left []string) {
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].Name < list[j].Name })
 	return list, left
+}
+
+// Compare returns the names of the tools that a later edition has and an earlier
+// one had not, that it no longer has, and whose descriptions differ.
+func Compare(before, after []Tool) (added, removed, changed []string) {
+	added, removed, changed = []string{}, []string{}, []string{}
+	old := make(map[string]string, len(before))
+	for _, t := range before {
+		old[t.Name] = t.Fingerprint
+	}
+	for _, t := range after {
+		switch was, there := old[t.Name]; {
+		case !there:
+			added = append(added, t.Name)
+		case was != t.Fingerprint:
+			changed = append(changed, t.Name)
+		}
+		delete(old, t.Name)
+	}
+	for _, t := range before {
+		if _, gone := old[t.Name]; gone {
+			removed = append(removed, t.Name)
+		}
+	}
+	return added, removed, changed
 }
 
 // Digest identifies an edition by the fingerprints of its tools.
@@ -144,14 +229,68 @@ func Digest(list []Tool) string {
 	return hex.EncodeToString(h.Sum(nil)[:16])
 }
 
-// Renamed returns the tool's description with another name.
-func (t Tool) Renamed(name string) json.RawMessage {
+// Renamed returns the description under another name.
+func (t Tool) Renamed(kind Kind, name string) json.RawMessage {
 	if name == t.Name {
 		return t.Raw
 	}
 	whole := wire.Span{Start: 0, End: len(t.Raw)}
-	at := wire.Member(t.Raw, whole, "name")
+	at := wire.Member(t.Raw, whole, kind.key())
 	return wire.Splice(nil, t.Raw, whole, wire.Edit{Span: at, With: wire.Quote(name)})
+}
+
+// uriPrefix begins the URI of every resource on an address that joins servers.
+const uriPrefix = "bouncer:"
+
+// ExposeURI returns the URI, or the URI template, under which agents see a
+// resource of several servers. It maps back exactly.
+func ExposeURI(server, uri string) string { return uriPrefix + server + "/" + uri }
+
+// ReadURI takes an exposed URI apart.
+func ReadURI(exposed string) (server, uri string, ok bool) {
+	rest, ok := strings.CutPrefix(exposed, uriPrefix)
+	if !ok {
+		return "", "", false
+	}
+	return strings.Cut(rest, "/")
+}
+
+// MatchTemplate reports whether a URI can come from a URI template (RFC 6570),
+// taking every expression for any run of characters.
+func MatchTemplate(template, uri string) bool {
+	var glob strings.Builder
+	for rest := template; ; {
+		literal, after, ok := strings.Cut(rest, "{")
+		glob.WriteString(literal)
+		if !ok {
+			break
+		}
+		glob.WriteByte(0)
+		if _, rest, ok = strings.Cut(after, "}"); !ok {
+			return false
+		}
+	}
+	return runs(glob.String(), uri)
+}
+
+// runs matches text against a pattern in which a zero byte stands for any run.
+func runs(pattern, text string) bool {
+	parts := strings.Split(pattern, "\x00")
+	if len(parts) == 1 {
+		return pattern == text
+	}
+	if !strings.HasPrefix(text, parts[0]) {
+		return false
+	}
+	text = text[len(parts[0]):]
+	for _, p := range parts[1 : len(parts)-1] {
+		i := strings.Index(text, p)
+		if i < 0 {
+			return false
+		}
+		text = text[i+len(p):]
+	}
+	return strings.HasSuffix(text, parts[len(parts)-1])
 }
 
 // maxExposed is the longest tool name that every assistant accepts.

@@ -39,10 +39,10 @@ func TestExposedNamesFitEveryAssistantAndNeverCollide(t *testing.T) {
 }
 
 func TestABadToolCostsOnlyItself(t *testing.T) {
-	list, next, left, err := ReadPage([]byte(`{"nextCursor":"p\u0032","tools":[
+	list, next, left, err := ReadPage(Tools, []byte(`{"nextCursor":"p\u0032","tools":[
 		{"name":"good","inputSchema":{"type":"object", "x-kept" : 9007199254740993},"icons":[]},
 		{"inputSchema":{}}, 7, {"name":"","inputSchema":{}}, {"name":"no-schema"}, {"name":"schema-is-text","inputSchema":"x"},
-		{"name":"` + strings.Repeat("n", 300) + `","inputSchema":{}}, {"name":"huge","inputSchema":{},"description":"` + strings.Repeat("d", MaxToolSize) + `"}]}`))
+		{"name":"`+strings.Repeat("n", 300)+`","inputSchema":{}}, {"name":"huge","inputSchema":{},"description":"`+strings.Repeat("d", MaxToolSize)+`"}]}`))
 	require.NoError(t, err)
 	assert.Equal(t, "p2", next)
 	require.Len(t, list, 1)
@@ -51,14 +51,14 @@ func TestABadToolCostsOnlyItself(t *testing.T) {
 	assert.Contains(t, strings.Join(left, "\n"), `tool "no-schema" has no inputSchema object`)
 
 	for _, bad := range []string{`{}`, `[]`, `{"tools":{}}`, `{"tools":[`, `"x"`} {
-		_, _, _, err := ReadPage([]byte(bad))
+		_, _, _, err := ReadPage(Tools, []byte(bad))
 		assert.Error(t, err, bad)
 	}
 }
 
 func TestMergeKeepsTheFirstOfTwins(t *testing.T) {
 	a, b := Tool{Name: "b", Fingerprint: "1"}, Tool{Name: "a", Fingerprint: "2"}
-	list, left := Merge([]Tool{a, b}, []Tool{{Name: "b", Fingerprint: "3"}})
+	list, left := Merge(Tools, []Tool{a, b}, []Tool{{Name: "b", Fingerprint: "3"}})
 	assert.Equal(t, []Tool{b, a}, list)
 	require.Len(t, left, 1)
 	assert.Contains(t, left[0], `"b" is offered twice`)
@@ -66,7 +66,7 @@ func TestMergeKeepsTheFirstOfTwins(t *testing.T) {
 
 func TestDigestTellsEditionsApart(t *testing.T) {
 	read := func(text string) []Tool {
-		list, _, _, err := ReadPage([]byte(`{"tools":[` + text + `]}`))
+		list, _, _, err := ReadPage(Tools, []byte(`{"tools":[`+text+`]}`))
 		require.NoError(t, err)
 		return list
 	}
@@ -79,11 +79,11 @@ func TestDigestTellsEditionsApart(t *testing.T) {
 
 func TestRenamedChangesTheNameOnly(t *testing.T) {
 	raw := `{"title":"name","name":"fi\u006ed","inputSchema":{"properties":{"name":{"const":1.0}}}}`
-	list, _, _, err := ReadPage([]byte(`{"tools":[` + raw + `]}`))
+	list, _, _, err := ReadPage(Tools, []byte(`{"tools":[`+raw+`]}`))
 	require.NoError(t, err)
 	assert.Equal(t, "find", list[0].Name)
-	assert.Equal(t, `{"title":"name","name":"sailings__find","inputSchema":{"properties":{"name":{"const":1.0}}}}`, string(list[0].Renamed("sailings__find")))
-	assert.Equal(t, raw, string(list[0].Renamed("find")))
+	assert.Equal(t, `{"title":"name","name":"sailings__find","inputSchema":{"properties":{"name":{"const":1.0}}}}`, string(list[0].Renamed(Tools, "sailings__find")))
+	assert.Equal(t, raw, string(list[0].Renamed(Tools, "find")))
 }
 
 func TestSummaryOfForeignTypes(t *testing.T) {
@@ -101,12 +101,12 @@ func FuzzReadPage(f *testing.F) {
 	f.Add([]byte(`{"tools":[{"name":"a","inputSchema":{"type":"object"}},{"name":7}],"nextCursor":"x"}`))
 	f.Add([]byte(`{"tools":[{"name":"\u0061\n","inputSchema":{}}]}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		list, _, _, err := ReadPage(b)
+		list, _, _, err := ReadPage(Tools, b)
 		if err != nil {
 			return
 		}
 		for _, tool := range list {
-			renamed := tool.Renamed(Expose("server", tool.Name))
+			renamed := tool.Renamed(Tools, Expose("server", tool.Name))
 			if !json.Valid(renamed) {
 				t.Fatalf("%q was renamed to %q", tool.Raw, renamed)
 			}

@@ -34,6 +34,8 @@ type Frame struct {
 	// Failed is set for a result whose isError member is true: the tool ran
 	// and reports an error of its own.
 	Failed bool
+	// ResultType is the value of a result's resultType member (2026-07-28).
+	ResultType Span
 	// Items are the elements of a batch.
 	Items []Span
 }
@@ -112,8 +114,12 @@ func readEnvelope(b []byte, i int) (Frame, int, error) {
 		if n == 4 && from < len(b) && b[from] == '{' {
 			to, err = eachMember(b, from, 1, func(key Span, from int) (int, error) {
 				to, err := skipValue(b, from, 2)
-				if err == nil && b[from] == 't' && keyText(b, key) == "isError" {
+				switch {
+				case err != nil:
+				case b[from] == 't' && keyIs(b, key, "isError"):
 					f.Failed = true
+				case b[from] == '"' && keyIs(b, key, "resultType"):
+					f.ResultType = Span{from, to}
 				}
 				return to, err
 			})
@@ -208,119 +214,6 @@ func readBatch(b []byte, i int) (Frame, error) {
 		return Frame{}, &FrameError{CodeInvalidRequest, "a batch must not be empty"}
 	}
 	return f, nil
-}
-
-// Call is what a relay reads of the params of tools/call.
-type Call struct {
-	Name      string
-	NameAt    Span // the name with its quotes
-	Arguments Span
-	// ProgressToken is params._meta.progressToken, raw.
-	ProgressToken Span
-}
-
-var (
-	callNames = []string{"name", "arguments", "_meta"}
-	metaNames = []string{"progressToken"}
-)
-
-// ReadCall reads the params of a tools/call request. The error is a
-// *FrameError with code CodeInvalidParams.
-func ReadCall(b []byte, params Span) (Call, error) {
-	var c Call
-	if params.Empty() {
-		return c, &FrameError{CodeInvalidParams, "params.name is missing"}
-	}
-	at, err := pick(b, params, callNames)
-	if err != nil {
-		return c, err
-	}
-	c.NameAt, c.Arguments = at[0], at[1]
-	name, ok := StringAt(b, c.NameAt)
-	if c.NameAt.Empty() || !ok || name == "" {
-		return c, &FrameError{CodeInvalidParams, "params.name must be the name of a tool"}
-	}
-	c.Name = name
-	if !c.Arguments.Empty() && b[c.Arguments.Start] != '{' && b[c.Arguments.Start] != 'n' {
-		return c, &FrameError{CodeInvalidParams, "params.arguments must be an object"}
-	}
-	c.ProgressToken, err = progressToken(b, at[2])
-	return c, err
-}
-
-// ReadProgressToken returns params._meta.progressToken of any message.
-func ReadProgressToken(b []byte, params Span) Span {
-	if params.Empty() {
-		return Span{}
-	}
-	s, err := progressToken(b, Member(b, params, "_meta"))
-	if err != nil {
-		return Span{}
-	}
-	return s
-}
-
-func progressToken(b []byte, meta Span) (Span, error) {
-	if meta.Empty() || b[meta.Start] != '{' {
-		return Span{}, nil
-	}
-	at, err := pick(b, meta, metaNames)
-	if err != nil || at[0].Empty() {
-		return Span{}, err
-	}
-	switch c := b[at[0].Start]; {
-	case c == '"', c == '-', c >= '0' && c <= '9':
-		return at[0], nil
-	}
-	return Span{}, &FrameError{CodeInvalidParams, "_meta.progressToken must be a string or a number"}
-}
-
-// pick returns the spans of the named members (three at most) of the object
-// under s, each at most once and exactly spelled.
-func pick(b []byte, s Span, names []string) ([3]Span, error) {
-	var at [3]Span
-	err := Members(b, s, func(name string, v Span) error {
-		n, err := guarded(names, name)
-		if err != nil || n < 0 {
-			return err
-		}
-		if !at[n].Empty() {
-			return &FrameError{CodeInvalidParams, fmt.Sprintf("member %q is there twice", name)}
-		}
-		at[n] = v
-		return nil
-	})
-	if err == nil {
-		return at, nil
-	}
-	if fe, ok := err.(*FrameError); ok {
-		return at, &FrameError{CodeInvalidParams, fe.What}
-	}
-	return at, &FrameError{CodeInvalidParams, err.Error()}
-}
-
-// AppendCall appends a tools/call request to dst: the agent's params as they
-// came, under another id and tool name, and with another progress token when
-// the agent gave one.
-func AppendCall(dst, src []byte, params Span, c Call, id uint64, name string) []byte {
-	dst = append(dst, `{"jsonrpc":"2.0","id":`...)
-	dst = strconv.AppendUint(dst, id, 10)
-	dst = append(dst, `,"method":"tools/call","params":`...)
-	edits := [2]Edit{}
-	n := 0
-	if name != c.Name {
-		edits[n] = Edit{c.NameAt, Quote(name)}
-		n++
-	}
-	if !c.ProgressToken.Empty() {
-		edits[n] = Edit{c.ProgressToken, strconv.AppendUint(nil, id, 10)}
-		n++
-	}
-	if n == 2 && edits[0].Span.Start > edits[1].Span.Start {
-		edits[0], edits[1] = edits[1], edits[0]
-	}
-	dst = Splice(dst, src, params, edits[:n]...)
-	return append(dst, '}')
 }
 
 // AppendWithID appends the message in src to dst with its id replaced by the

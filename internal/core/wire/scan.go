@@ -232,6 +232,12 @@ func keyText(b []byte, key Span) string {
 	return s
 }
 
+// keyIs reports whether a key span holds the given name, escapes resolved.
+func keyIs(b []byte, key Span, name string) bool {
+	raw := b[key.Start+1 : key.End-1]
+	return string(raw) == name || (bytes.IndexByte(raw, '\\') >= 0 && keyText(b, key) == name)
+}
+
 // StringAt decodes the JSON string under s; ok is false for any other value.
 func StringAt(b []byte, s Span) (text string, ok bool) {
 	raw := s.Of(b)

@@ -85,7 +85,7 @@ func TestFailedResultIsSeenAtTheTopOnly(t *testing.T) {
 	}
 }
 
-func TestReadCallGuardsWhatDecides(t *testing.T) {
+func TestReadParamsGuardsWhatDecides(t *testing.T) {
 	for name, row := range map[string]struct{ params, says string }{
 		"two names":                 {`{"name":"safe","name":"cancel"}`, "twice"},
 		"a name in another case":    {`{"name":"safe","NAME":"cancel"}`, "must be spelled"},
@@ -99,7 +99,7 @@ func TestReadCallGuardsWhatDecides(t *testing.T) {
 		"a token in another casing": {`{"name":"a","_meta":{"progresstoken":1}}`, "must be spelled"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := ReadCall([]byte(row.params), Span{0, len(row.params)})
+			_, err := ReadParams([]byte(row.params), Span{0, len(row.params)}, "tools/call")
 			var fe *FrameError
 			require.ErrorAs(t, err, &fe)
 			assert.Equal(t, CodeInvalidParams, fe.Code)
@@ -113,11 +113,12 @@ func TestCallIsSplicedNotRewritten(t *testing.T) {
 	src := []byte(`{"jsonrpc":"2.0","id":"agent-7","method":"tools/call","params":{ "_meta":{"progressToken":"p\"1","trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"harbour__find","task":{"ttl":1}}}`)
 	f, err := ReadFrame(src)
 	require.NoError(t, err)
-	c, err := ReadCall(src, f.Params)
+	p, err := ReadParams(src, f.Params, f.Method)
 	require.NoError(t, err)
-	assert.Equal(t, "harbour__find", c.Name)
-	assert.Equal(t, `{"n":1e400,"z":12345678901234567890,"a":"\u00fc"}`, string(c.Arguments.Of(src)))
-	out := AppendCall(nil, src, f.Params, c, 42, "find")
+	assert.Equal(t, "harbour__find", p.Subject)
+	assert.Equal(t, `{"n":1e400,"z":12345678901234567890,"a":"\u00fc"}`, string(p.Arguments.Of(src)))
+	ask := Ask{Method: f.Method, Src: src, Params: f.Params, P: p, Subject: "find"}
+	out := ask.Append(nil, 42, nil)
 	assert.Equal(t, `{"jsonrpc":"2.0","id":42,"method":"tools/call","params":{ "_meta":{"progressToken":42,"trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"find","task":{"ttl":1}}}`, string(out))
 
 	reply := []byte(` {"result":{"big":9007199254740993,"t":1.10},"id":42,"jsonrpc":"2.0"}`)
@@ -204,12 +205,15 @@ func FuzzReadFrame(f *testing.F) {
 		if frame.Params.Empty() {
 			return
 		}
-		if c, err := ReadCall(b, frame.Params); err == nil {
-			if c.Name != std.Params.Name {
-				t.Fatalf("name %q, the standard library reads %q", c.Name, std.Params.Name)
+		if p, err := ReadParams(b, frame.Params, "tools/call"); err == nil {
+			if p.Subject != std.Params.Name {
+				t.Fatalf("name %q, the standard library reads %q", p.Subject, std.Params.Name)
 			}
-			if out := AppendCall(nil, b, frame.Params, c, 9, "other"); !json.Valid(out) {
-				t.Fatalf("spliced into %q", out)
+			ask := Ask{Method: "tools/call", Src: b, Params: frame.Params, P: p, Subject: "other"}
+			for _, envelope := range [][]byte{nil, Envelope(Rev20260728, Caps{Form: true}, nil, "info")} {
+				if out := ask.Append(nil, 9, envelope); !json.Valid(out) {
+					t.Fatalf("written as %q", out)
+				}
 			}
 		}
 	})

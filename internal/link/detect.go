@@ -1,0 +1,61 @@
+package link
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"slices"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/team"
+)
+
+// Detect finds out which transport an address speaks: streamable HTTP in either
+// era, or the event-stream transport of 2024-11-05. It returns the link that was
+// probed. When neither answers, the failure is that of the first. What is about
+// credentials, and what failed in the network, is no verdict on the transport.
+func Detect(ctx context.Context, t Target, o Options) (Link, Offer, []team.Stage, error) {
+	h := NewHTTP(t, o)
+	offer, stages, err := h.Probe(ctx)
+	var f *Failure
+	if err == nil || !errors.As(err, &f) || !slices.Contains([]int{400, 404, 405}, f.Status) {
+		return h, offer, stages, err
+	}
+	old := NewSSE(t, o)
+	offer, later, err2 := old.Probe(ctx)
+	if err2 != nil {
+		old.Close(ctx)
+		return h, Offer{}, stages, err
+	}
+	h.Close(ctx)
+	return old, offer, later, nil
+}
+
+// Fetch gets a document without any credential. It follows no redirect. The
+// error is a *Failure, or that of the context.
+func Fetch(ctx context.Context, address string, limit int, o Options) ([]byte, error) {
+	l := NewHTTP(Target{URL: address}, o)
+	defer l.transport.CloseIdleConnections()
+	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	res, err := l.transport.RoundTrip(req)
+	if err != nil {
+		return nil, l.netFail(ctx, err, "initialize")
+	}
+	defer drain(res.Body)
+	raw, err := io.ReadAll(io.LimitReader(res.Body, int64(limit)+1))
+	switch {
+	case res.StatusCode != http.StatusOK:
+		return nil, l.statusFail(res, nil, "initialize", raw)
+	case err != nil:
+		return nil, l.netFail(ctx, err, "initialize")
+	case len(raw) > limit:
+		return nil, l.fail(diagnosis.Evidence{What: diagnosis.TooLarge}, nil)
+	}
+	return raw, nil
+}

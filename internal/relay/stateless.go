@@ -1,0 +1,320 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/wire"
+)
+
+// stateless answers a request of the stateless era (MCP 2026-07-28). What is
+// wrong with its envelope and its headers is found in the order that the
+// revision asks for.
+func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body []byte, f wire.Frame, p wire.Params, bad error, out *answer) {
+	out.stateless = true
+	id := f.ID.Of(body)
+	fail := func(code int, what string, data any) {
+		_ = writeJSON(w, http.StatusBadRequest, wire.AppendError(nil, id, code, what, data))
+	}
+	m := p.Meta
+	sent := r.Header.Get(wire.HeaderVersion)
+	switch {
+	case bad != nil && !m.HasVersion:
+		fe := frameError(bad, wire.CodeInvalidParams)
+		fail(fe.Code, fe.What, nil)
+		return
+	case m.Version == "":
+		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaVersion+"\"] must be a revision", nil)
+		return
+	case m.Caps.Empty() || body[m.Caps.Start] != '{':
+		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaCaps+"\"] is missing or no object", nil)
+		return
+	case !m.Info.Empty() && body[m.Info.Start] != '{':
+		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaInfo+"\"] must be an object", nil)
+		return
+	case sent != "" && sent != m.Version:
+		fail(wire.CodeHeaderMismatch, "the MCP-Protocol-Version header and params._meta name different revisions", nil)
+		return
+	case !wire.SpeaksStateless(m.Version):
+		fail(wire.CodeNoRevision, "this revision is not spoken here", map[string]any{"supported": []string{wire.NewestStateless}, "requested": bounded(m.Version)})
+		return
+	}
+	if !offered[f.Method] {
+		_ = writeJSON(w, http.StatusNotFound, wire.AppendError(nil, id, wire.CodeMethodNotFound, "this revision does not have, or this service does not offer, "+bounded(f.Method), nil))
+		return
+	}
+	if what := headers(r.Header, f.Method, p.Subject); what != "" {
+		fail(wire.CodeHeaderMismatch, what, nil)
+		return
+	}
+	c := &caller{visitor: v, rev: m.Version, caps: wire.ReadCaps(m.Caps.Of(body), m.Version), level: m.Level}
+	if n := m.Info.End - m.Info.Start; n > 2 && n <= 4<<10 {
+		c.info = m.Info.Of(body)
+	}
+	if bad != nil {
+		fe := frameError(bad, wire.CodeInvalidParams)
+		out.refuse(id, fe.Code, fe.What, nil)
+		out.end()
+		return
+	}
+	if f.Method == "tools/call" {
+		if t := v.shelf.lists["tools"].names[p.Subject]; t != nil {
+			for _, mirror := range t.Mirrors {
+				if err := mirror.Check(r.Header.Values(wire.HeaderParam+mirror.Header), p.Arguments.Of(body)); err != nil {
+					fail(wire.CodeHeaderMismatch, err.Error(), nil)
+					return
+				}
+			}
+		}
+	}
+	switch f.Method {
+	case "server/discover":
+		out.final(wire.AppendResult(nil, id, d.discovery(c)))
+	case "subscriptions/listen":
+		d.listen(w, r, c, body, f, out)
+		return
+	default:
+		if done := d.request(r.Context(), c, body, f, p, out); done != nil {
+			defer done()
+		}
+	}
+	out.end()
+}
+
+// offered are the methods of the stateless era that are served here.
+var offered = map[string]bool{
+	"server/discover": true, "subscriptions/listen": true, "completion/complete": true,
+	"tools/list": true, "tools/call": true, "prompts/list": true, "prompts/get": true,
+	"resources/list": true, "resources/templates/list": true, "resources/read": true,
+}
+
+// headers holds the mirrored headers against the body; it returns what is wrong.
+func headers(h http.Header, method, subject string) string {
+	if h.Get(wire.HeaderVersion) == "" {
+		return "the MCP-Protocol-Version header is missing"
+	}
+	for _, row := range [...]struct{ name, want string }{{wire.HeaderMethod, method}, {wire.HeaderName, subject}} {
+		if row.name == wire.HeaderName && !namesSubject(method) {
+			continue
+		}
+		values := h.Values(row.name)
+		if len(values) != 1 {
+			return "the " + row.name + " header must be sent once"
+		}
+		got, err := wire.ReadHeaderValue(values[0])
+		if err != nil {
+			return "the " + row.name + " header " + err.Error()
+		}
+		if got != row.want {
+			return fmt.Sprintf("the %s header says %q, the body %q", row.name, bounded(got), bounded(row.want))
+		}
+	}
+	return ""
+}
+
+func namesSubject(method string) bool {
+	switch method {
+	case "tools/call", "prompts/get", "resources/read", "tasks/get", "tasks/update", "tasks/cancel":
+		return true
+	}
+	return false
+}
+
+// discovery is the result of server/discover.
+func (d *Door) discovery(c *caller) []byte {
+	out := map[string]any{
+		"resultType": "complete", "supportedVersions": []string{wire.NewestStateless}, "capabilities": c.shelf.capabilities(c.rev),
+		"ttlMs": 0, "cacheScope": "private", "_meta": map[string]any{wire.MetaServer: json.RawMessage(d.info)},
+	}
+	if text := c.shelf.instructions(); text != "" {
+		out["instructions"] = text
+	}
+	// Texts and maps of them cannot fail to be written.
+	raw, _ := json.Marshal(out)
+	return raw
+}
+
+// ear is one open subscriptions/listen.
+type ear struct {
+	agentID, passID, scope string
+	want                   [3]bool // lists whose changes were asked for
+	box                    mailbox
+	gone                   chan struct{} // closed when the pass or the address is gone
+	once                   sync.Once
+
+	mu    sync.Mutex
+	shown [3]string
+}
+
+func (e *ear) stop() { e.once.Do(func() { close(e.gone) }) }
+
+// lists notes the digests of the lists, and tells of those that changed and were
+// asked for.
+func (e *ear) lists(now [3]string) {
+	e.mu.Lock()
+	var changed [3]bool
+	for i := range now {
+		changed[i] = e.want[i] && e.shown[i] != now[i]
+	}
+	e.shown = now
+	e.mu.Unlock()
+	e.box.lists(changed)
+}
+
+// ears are the open listens, bounded for each agent.
+type ears struct {
+	mu     sync.Mutex
+	all    map[*ear]struct{}
+	counts map[string]int
+}
+
+const maxEars = 1024
+
+func (s *ears) add(e *ear) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all == nil {
+		s.all, s.counts = map[*ear]struct{}{}, map[string]int{}
+	}
+	if s.counts[e.agentID] >= maxEars {
+		return false
+	}
+	s.all[e] = struct{}{}
+	s.counts[e.agentID]++
+	return true
+}
+
+func (s *ears) remove(e *ear) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.all, e)
+	if s.counts[e.agentID]--; s.counts[e.agentID] <= 0 {
+		delete(s.counts, e.agentID)
+	}
+}
+
+func (s *ears) each(fn func(*ear)) {
+	s.mu.Lock()
+	list := make([]*ear, 0, len(s.all))
+	for e := range s.all {
+		list = append(list, e)
+	}
+	s.mu.Unlock()
+	for _, e := range list {
+		fn(e)
+	}
+}
+
+// listen serves subscriptions/listen: first what is honoured, then nothing but
+// that.
+func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []byte, f wire.Frame, out *answer) {
+	id := f.ID.Of(body)
+	var p struct {
+		Notifications *struct {
+			ToolsListChanged, PromptsListChanged, ResourcesListChanged bool
+			ResourceSubscriptions                                      []string
+		}
+	}
+	if f.Params.Empty() || json.Unmarshal(f.Params.Of(body), &p) != nil || p.Notifications == nil {
+		out.refuse(id, wire.CodeInvalidParams, "params.notifications must say what to listen to", nil)
+		return
+	}
+	if !out.stream {
+		_ = writeJSON(w, http.StatusNotAcceptable, wire.AppendError(nil, id, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream", nil))
+		return
+	}
+	n := p.Notifications
+	if len(n.ResourceSubscriptions) > maxSubscriptions {
+		out.refuse(id, wire.CodeInvalidParams, fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", maxSubscriptions), nil)
+		return
+	}
+	caps := c.shelf.capabilities(c.rev)
+	e := &ear{agentID: c.agent.ID, passID: c.pass.ID, scope: c.scope, gone: make(chan struct{}), shown: c.shelf.digests()}
+	e.box.wake = make(chan struct{}, 1)
+	e.want = [3]bool{n.ToolsListChanged && caps["tools"] != nil, n.PromptsListChanged && caps["prompts"] != nil, n.ResourcesListChanged && caps["resources"] != nil}
+	if !d.ears.add(e) {
+		out.refuse(id, wire.CodeInternal, "too many subscriptions are open; close some first", nil)
+		return
+	}
+	defer d.ears.remove(e)
+	honoured := map[string]any{}
+	for i, name := range []string{"toolsListChanged", "promptsListChanged", "resourcesListChanged"} {
+		if e.want[i] {
+			honoured[name] = true
+		}
+	}
+	ctx, stop := context.WithCancel(r.Context())
+	defer stop()
+	var uris []string
+	defer func() {
+		for _, uri := range uris {
+			d.unwatch(&e.box, uri)
+		}
+	}()
+	for _, uri := range n.ResourceSubscriptions {
+		if t, why := c.world.resource(c.agent, c.shelf, uri); why == "" && d.watch(ctx, &e.box, uri, t) == nil {
+			uris = append(uris, uri)
+		}
+	}
+	if len(uris) > 0 {
+		honoured["resourceSubscriptions"] = uris
+	}
+	meta := append(append([]byte(`{"`+wire.MetaSubscription+`":`), id...), '}')
+	granted, err := json.Marshal(honoured)
+	if err != nil {
+		out.refuse(id, wire.CodeInternal, "the answer could not be written", nil)
+		return
+	}
+	end := wire.AppendResult(nil, id, append(append([]byte(`{"resultType":"complete","_meta":`), meta...), '}'))
+	rc := http.NewResponseController(w)
+	if rc.SetReadDeadline(time.Time{}) != nil {
+		return
+	}
+	streamHeader(w)
+	tell := func(frame []byte) bool { return send(w, rc, wire.AppendEvent(nil, "", frame)) == nil }
+	if !tell(wire.AppendNotification(nil, "notifications/subscriptions/acknowledged", params(append([]byte(`"notifications":`), granted...), meta))) {
+		return
+	}
+	if len(honoured) == 0 {
+		tell(end)
+		return
+	}
+	// A change between the reading of the reach and now must not be missed.
+	if now := d.World(); now.Agents[c.agent.ID] != nil {
+		if shelf := now.View(now.Agents[c.agent.ID]).shelf(c.scope); shelf != nil {
+			e.lists(shelf.digests())
+		}
+	}
+	beat := time.NewTicker(keepAlive)
+	defer beat.Stop()
+	for {
+		select {
+		case <-e.box.wake:
+			for _, frame := range e.box.take(meta) {
+				if !tell(frame) {
+					return
+				}
+			}
+		case <-beat.C:
+			if !time.Now().Before(c.pass.Expires) {
+				tell(end)
+				return
+			}
+			if send(w, rc, []byte(": \n\n")) != nil {
+				return
+			}
+		case <-e.gone:
+			tell(end)
+			return
+		case <-d.ended:
+			tell(end)
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
