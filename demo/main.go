@@ -17,8 +17,8 @@ import (
 	"time"
 
 	"bouncer/standin/ferries"
+	"bouncer/standin/lostproperty"
 	"bouncer/standin/quill"
-	"bouncer/standin/toolserver"
 )
 
 const (
@@ -52,14 +52,19 @@ func run(ctx context.Context, args []string) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	for _, s := range []struct {
-		at     string
-		server *toolserver.Server
-	}{{"127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)}} {
+		name, at string
+		handler  http.Handler
+	}{
+		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
+		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
+		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
+		{"lost-property", "127.0.0.1:4704", lostproperty.New(ferries.LostKey)},
+	} {
 		l, err := net.Listen("tcp", s.at)
 		if err != nil {
-			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.server.Name, s.at, err)
+			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
 		}
-		srv := &http.Server{Handler: s.server, ReadHeaderTimeout: 10 * time.Second}
+		srv := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second}
 		wait.Go(func() { _ = srv.Serve(l) })
 		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
 	}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"bouncer/standin/ferries"
+	"bouncer/standin/lostproperty"
 )
 
 // service is the bouncer process with a client of its API.
@@ -199,9 +200,16 @@ func (s *service) seed(ctx context.Context) error {
 		{"/api/agents", object{"name": "quay-voice", "kind": "voice-line"}},
 		{"/api/servers", object{"name": "sailings", "url": "http://127.0.0.1:4701/mcp", "token": ferries.SailingsToken}},
 		{"/api/servers", object{"name": "berths", "command": "berths", "secretEnv": "BERTHS_KEY", "token": ferries.BerthsToken}},
+		{"/api/servers", object{"name": "tannoy", "url": "http://127.0.0.1:4702/sse", "token": ferries.TannoyToken}},
+		{"/api/servers", object{"name": "tides", "url": "http://127.0.0.1:4703/mcp"}},
+		{"/api/servers", object{"name": "lost-property", "document": lostproperty.Document, "token": ferries.LostKey, "operations": []object{
+			{"id": "searchItems", "name": "search_items"}, {"id": "logItem", "name": "log_item"}, {"id": "releaseItem", "name": "release_item"},
+		}}},
 		{"/api/rules", object{"effect": "admit", "agent": "*-quill", "server": "*", "tool": "*", "note": "the desk's own assistants work with everything"}},
 		{"/api/rules", object{"effect": "refuse", "agent": "*-quill", "server": "sailings", "tool": "cancel_*", "note": "sailings are cancelled by the night watch, not from a laptop"}},
 		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},
+		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "tannoy", "tool": "announce"}},
+		{"/api/rules", object{"effect": "admit", "agent": "*", "server": "tides", "tool": "*", "note": "everybody may know the tides"}},
 		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "find_sailings", "note": "passengers may ask for sailings"}},
 		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "sailing_status"}},
 		{"/api/rules", object{"effect": "admit", "agent": "ottilie-parlour", "server": "*", "tool": "list_*"}},

@@ -32,6 +32,10 @@ import (
 type Link interface {
 	// Begin sends a request and returns the exchange it opened.
 	Begin(ctx context.Context, a *Ask) (Exchange, error)
+	// Revision is the one in use, "" when that is not known now.
+	Revision() string
+	// NextID returns an id that no other request of this link has.
+	NextID() uint64
 	// Cancel tells the server that the answer to a request is no longer wanted.
 	Cancel(ctx context.Context, id uint64, reason string) error
 	// Notify sends a notification, where the conversation has a session.
@@ -62,6 +66,9 @@ type Link interface {
 // Ask is a request, and on whose behalf it is sent.
 type Ask struct {
 	wire.Ask
+	// ID is one that NextID gave, so that the request can be cancelled while Begin
+	// waits; 0 lets the link choose.
+	ID     uint64
 	Client Client
 	// Stage names what is being done, for diagnosis.
 	Stage string
@@ -212,7 +219,6 @@ type base struct {
 	o      Options
 	mask   *mask.Masker
 	caps   wire.Caps // declared in sessions
-	mine   bool      // it belongs to one agent alone
 	nextID *atomic.Uint64
 	ear    atomic.Pointer[Ear]
 
@@ -223,6 +229,17 @@ type base struct {
 
 func newBase(server string, o Options, secrets ...string) *base {
 	return &base{server: server, o: o.withDefaults(), mask: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
+}
+
+// NextID implements Link.
+func (l *base) NextID() uint64 { return l.nextID.Add(1) }
+
+// id is the id of a request.
+func (l *base) id(a *Ask) uint64 {
+	if a.ID != 0 {
+		return a.ID
+	}
+	return l.NextID()
 }
 
 func (l *base) name() string { return l.server }

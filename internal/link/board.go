@@ -51,7 +51,7 @@ func (b *board) over() bool {
 // begin sends a request; envelope are the members of _meta that the stateless
 // era wants, nil in a session.
 func (b *board) begin(ctx context.Context, a *Ask, envelope []byte) (Exchange, error) {
-	id := b.nextID.Add(1)
+	id := b.id(a)
 	x := &boardExchange{b: b, id: id, stage: a.Stage, ctx: ctx, frames: make(chan delivery, maxQueued+1)}
 	b.mu.Lock()
 	b.waiting[id] = x
@@ -79,37 +79,13 @@ func (b *board) take(frame []byte, f wire.Frame) {
 			b.progress(frame, f)
 			return
 		}
-		if f.Method == "notifications/message" && b.mine && b.join(frame, f) {
-			return
-		}
 		b.tell(frame, f, nil)
 	case wire.Request:
-		if f.Method != "ping" && b.mine && b.join(frame, f) {
-			return
-		}
 		b.tell(frame, f, func(body []byte) {
 			// A process that does not read is found out elsewhere.
 			_ = b.write(context.Background(), body)
 		})
 	}
-}
-
-// join hands a message that names no request to the newest call under way. That
-// is right only where all calls are one agent's.
-func (b *board) join(frame []byte, f wire.Frame) bool {
-	b.mu.Lock()
-	var newest *boardExchange
-	for _, x := range b.waiting {
-		if x.stage == "call" && (newest == nil || x.id > newest.id) {
-			newest = x
-		}
-	}
-	b.mu.Unlock()
-	if newest == nil || len(newest.frames) >= maxQueued {
-		return false
-	}
-	b.deliver(newest.id, delivery{frame: bytes.Clone(frame), f: f})
-	return true
 }
 
 func (b *board) progress(frame []byte, f wire.Frame) {

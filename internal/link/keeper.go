@@ -27,7 +27,8 @@ const (
 
 // Ways of sharing a link among agents.
 const (
-	// Auto shares, as Shared does.
+	// Auto gives agents that can do something for a server a link of their own
+	// where that is only a session more, and shares everything else.
 	Auto = "auto"
 	// Shared gives all agents that can do the same for a server one link. Requests
 	// of the server reach an agent where they come in the stream of its call.
@@ -74,7 +75,9 @@ type Keeper struct {
 
 	mu     sync.Mutex
 	status Status
-	others map[wire.Caps]Link     // for agents that can do something for the server
+	others map[wire.Caps]*HTTP    // for agents that can do something for the server
+	paired map[wire.Caps]*HTTP    // with sessions, of a server that needs none
+	single time.Time              // until then the server is taken to keep no sessions
 	subs   map[string]*subscribed // by URI
 	closed bool
 
@@ -113,7 +116,7 @@ func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper 
 	ctx, cancel := context.WithCancel(ctx)
 	k := &Keeper{
 		link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
-		status: probed, others: map[wire.Caps]Link{}, subs: map[string]*subscribed{},
+		status: probed, others: map[wire.Caps]*HTTP{}, paired: map[wire.Caps]*HTTP{}, subs: map[string]*subscribed{},
 	}
 	k.stateless.Store(wire.Stateless(probed.Revision))
 	l.hear(k.heard)
@@ -142,12 +145,41 @@ func (k *Keeper) heard(frame []byte, f wire.Frame, _ func([]byte)) bool {
 // belong to it.
 func (k *Keeper) Heard(frame []byte, f wire.Frame) { k.heard(frame, f, nil) }
 
-// Sharing is how links to this server are shared.
-func (k *Keeper) Sharing() string { return k.o.Sharing }
+// Alone reports whether agents with the given capabilities get links of their
+// own; session tells whether the agent has a session.
+func (k *Keeper) Alone(caps wire.Caps, session bool) bool {
+	if k.stateless.Load() && !session {
+		return false // there is nothing that could be shared
+	}
+	switch k.o.Sharing {
+	case Private:
+		return true
+	case Shared:
+		return false
+	}
+	// A session costs little, a process much. A server that keeps no sessions has
+	// nothing that could be of one agent alone.
+	h, ok := k.link.(*HTTP)
+	return ok && caps != (wire.Caps{}) && (k.stateless.Load() || h.keepsSessions())
+}
 
 // Attend listens to what a link says outside of any request, until ctx ends. It
-// is for links that no keeper keeps.
-func Attend(ctx context.Context, l Link) {
+// is for links that no keeper keeps. ready is called when listening has begun:
+// what the server says before may be lost.
+func Attend(ctx context.Context, l Link, ready func()) {
+	if h, ok := l.(*HTTP); ok {
+		// What is wrong will be found by the first request.
+		_, _ = h.Open(ctx)
+		if h.session.Load() != nil {
+			stop := context.AfterFunc(ctx, func() { h.attaching.Do(func() { close(h.attached) }) })
+			defer stop()
+			go func() { <-h.attached; ready() }()
+		} else {
+			ready()
+		}
+	} else {
+		ready()
+	}
 	for ctx.Err() == nil && l.listen(ctx) {
 		// A link without a session is opened by the first request.
 		select {
@@ -176,15 +208,49 @@ func (k *Keeper) Link(caps wire.Caps) Link {
 	return l
 }
 
+// Session returns a link with a session for agents that have one themselves, so
+// that nothing has to be translated; nil when the server keeps no sessions, or
+// is one of sessions anyway.
+func (k *Keeper) Session(ctx context.Context, caps wire.Caps) Link {
+	h, ok := k.link.(*HTTP)
+	if !ok || !k.stateless.Load() {
+		return nil
+	}
+	k.mu.Lock()
+	l := k.paired[caps]
+	if l == nil && !k.closed && time.Now().After(k.single) {
+		l = h.Sessions(caps)
+		k.paired[caps] = l
+	}
+	k.mu.Unlock()
+	if l == nil {
+		return nil
+	}
+	if _, err := l.Open(ctx); err != nil {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		if k.paired[caps] == l {
+			delete(k.paired, caps)
+			k.single = time.Now().Add(verdictFor)
+		}
+		return nil
+	}
+	return l
+}
+
 // Own returns a link for one agent session alone, or nil where it is to share.
 // The caller closes it.
-func (k *Keeper) Own(caps wire.Caps, ear Ear) (l Link) {
-	if k.o.Sharing != Private || k.stateless.Load() {
+func (k *Keeper) Own(caps wire.Caps, session bool, ear Ear) (l Link) {
+	if !k.Alone(caps, session) {
 		return nil
 	}
 	switch main := k.link.(type) {
 	case *HTTP:
-		l = main.With(caps)
+		if k.stateless.Load() {
+			l = main.Sessions(caps)
+		} else {
+			l = main.With(caps)
+		}
 	case *Process:
 		l = main.With(caps)
 	case *SSE:
@@ -299,7 +365,7 @@ func (k *Keeper) Close(ctx context.Context) {
 	<-k.ended
 	k.mu.Lock()
 	k.closed = true
-	others := slices.Collect(maps.Values(k.others))
+	others := slices.AppendSeq(slices.Collect(maps.Values(k.others)), maps.Values(k.paired))
 	k.mu.Unlock()
 	var wait sync.WaitGroup
 	for _, l := range others {

@@ -48,7 +48,10 @@ type HTTP struct {
 	old       *atomic.Int64 // until when the server is taken to know sessions only, in ms
 	session   atomic.Pointer[session]
 	opening   sync.Mutex    // held while a session is being opened
+	forced    bool          // it is to have a session, even of a server that needs none
 	rewatch   chan struct{} // capacity 1: the subscriptions changed
+	attached  chan struct{} // closed when the event stream was asked for once
+	attaching sync.Once
 	acks      acks
 }
 
@@ -98,7 +101,7 @@ func NewHTTP(t Target, o Options) *HTTP {
 	o = o.withDefaults()
 	return &HTTP{
 		base: newBase(t.Server, o, t.Secret.Reveal()), target: t, transport: t.transport(o),
-		old: new(atomic.Int64), rewatch: make(chan struct{}, 1),
+		old: new(atomic.Int64), rewatch: make(chan struct{}, 1), attached: make(chan struct{}),
 	}
 }
 
@@ -137,7 +140,29 @@ func (t Target) transport(o Options) *http.Transport {
 func (l *HTTP) With(caps wire.Caps) *HTTP {
 	b := newBase(l.server, l.o)
 	b.mask, b.nextID, b.caps = l.mask, l.nextID, caps
-	return &HTTP{base: b, target: l.target, transport: l.transport, lent: true, old: l.old, rewatch: make(chan struct{}, 1)}
+	return &HTTP{base: b, target: l.target, transport: l.transport, lent: true, old: l.old, rewatch: make(chan struct{}, 1), attached: make(chan struct{})}
+}
+
+// Sessions returns another conversation with a server that needs no session: one
+// that has a session nevertheless.
+func (l *HTTP) Sessions(caps wire.Caps) *HTTP {
+	n := l.With(caps)
+	n.forced = true
+	return n
+}
+
+// Revision implements Link.
+func (l *HTTP) Revision() string {
+	if s := l.session.Load(); s != nil {
+		return s.greeting.Revision
+	}
+	return ""
+}
+
+// keepsSessions reports whether the server gave the session an id.
+func (l *HTTP) keepsSessions() bool {
+	s := l.session.Load()
+	return s != nil && s.id != ""
 }
 
 // Open opens the session, unless one is open. Concurrent calls share one
@@ -153,7 +178,7 @@ func (l *HTTP) Open(ctx context.Context) (Greeting, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
 	defer cancel()
-	if time.Now().UnixMilli() >= l.old.Load() {
+	if !l.forced && time.Now().UnixMilli() >= l.old.Load() {
 		s, err := l.discover(ctx)
 		if err != nil {
 			return Greeting{}, err
@@ -167,6 +192,9 @@ func (l *HTTP) Open(ctx context.Context) (Greeting, error) {
 	s, err := l.initialize(ctx)
 	if err != nil {
 		return Greeting{}, err
+	}
+	if l.forced && s.id == "" {
+		return Greeting{}, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NotOffered, Note: "it keeps no sessions"}, nil)
 	}
 	l.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return l.send(ctx, s, a) })
 	l.session.Store(s)
@@ -287,7 +315,7 @@ func (l *HTTP) Begin(ctx context.Context, a *Ask) (Exchange, error) {
 // headers has not executed the request, so it is repeated once with the subject
 // as raw UTF-8, the form that some servers want.
 func (l *HTTP) send(ctx context.Context, s *session, a *Ask) (*httpExchange, error) {
-	id := l.nextID.Add(1)
+	id := l.id(a)
 	if !s.stateless {
 		res, err := l.post(ctx, s.header, a.Append(make([]byte, 0, len(a.Src)+96), id, nil), a.Stage)
 		if err != nil {

@@ -28,6 +28,7 @@ func (l *HTTP) listen(ctx context.Context) bool {
 	last, retry := "", time.Duration(-1)
 	for {
 		res, err := l.get(ctx, s, last)
+		l.attaching.Do(func() { close(l.attached) })
 		if err != nil {
 			return pause(ctx, opened)
 		}

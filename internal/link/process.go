@@ -57,7 +57,7 @@ func NewProcess(c Command, o Options) *Process {
 // other capabilities.
 func (p *Process) With(caps wire.Caps) *Process {
 	n := NewProcess(p.c, p.o)
-	n.caps, n.mine = caps, true
+	n.caps = caps
 	return n
 }
 
@@ -289,6 +289,14 @@ func (p *Process) Cancel(ctx context.Context, id uint64, reason string) error {
 
 func cancelled(id uint64, reason string) []byte {
 	return wire.AppendNotification(nil, "notifications/cancelled", fmt.Appendf(nil, `{"requestId":%d,"reason":%s}`, id, wire.Quote(reason)))
+}
+
+// Revision implements Link.
+func (p *Process) Revision() string {
+	if c := p.child.Load(); c != nil {
+		return c.greeting.Revision
+	}
+	return ""
 }
 
 // Notify implements Link.

@@ -140,7 +140,7 @@ func (l *REST) request(ctx context.Context, r *restmap.Request) (*http.Request, 
 
 // Begin implements Link.
 func (l *REST) Begin(ctx context.Context, a *Ask) (Exchange, error) {
-	id := l.nextID.Add(1)
+	id := l.id(a)
 	tool, ok := l.tools[a.Subject]
 	if a.Method != "tools/call" || !ok {
 		return &fixed{id: id, frame: wire.AppendError(nil, fmt.Append(nil, id), wire.CodeMethodNotFound, "a REST API offers tools only", nil)}, nil
@@ -260,6 +260,9 @@ func (x *fixed) Close() {}
 
 // Cancel implements Link: the end of the request is the cancel.
 func (l *REST) Cancel(context.Context, uint64, string) error { return nil }
+
+// Revision implements Link; a REST API has none.
+func (l *REST) Revision() string { return "" }
 
 // Notify implements Link; a REST API takes no notifications.
 func (l *REST) Notify(context.Context, string, []byte) error { return nil }

@@ -250,6 +250,14 @@ func (l *SSE) Cancel(ctx context.Context, id uint64, reason string) error {
 	return n.write(ctx, cancelled(id, reason))
 }
 
+// Revision implements Link.
+func (l *SSE) Revision() string {
+	if n := l.line.Load(); n != nil {
+		return n.greeting.Revision
+	}
+	return ""
+}
+
 // Notify implements Link.
 func (l *SSE) Notify(ctx context.Context, method string, params []byte) error {
 	n := l.line.Load()
@@ -284,7 +292,7 @@ func (l *SSE) Log(ctx context.Context, level string) error {
 // own, which declares other capabilities.
 func (l *SSE) With(caps wire.Caps) *SSE {
 	n := &SSE{base: newBase(l.server, l.o), http: l.http}
-	n.mask, n.caps, n.mine = l.mask, caps, true
+	n.mask, n.caps = l.mask, caps
 	return n
 }
 

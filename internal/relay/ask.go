@@ -213,6 +213,7 @@ func (j *job) further(frame []byte, f wire.Frame, round int) (again bool, err er
 	}
 	j.x.Close()
 	j.ask.Extra = raw[1 : len(raw)-1]
+	j.ask.ID = j.l.NextID()
 	x, err := j.l.Begin(j.ctx, &j.ask)
 	if err != nil {
 		return false, err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -49,8 +50,11 @@ type job struct {
 	mu        sync.Mutex
 	questions map[string]context.CancelFunc // by the server's raw id
 
-	// What is read ahead while a job is being parked; nil when nothing is.
+	// What is read ahead; nil when nothing is.
 	ahead chan arrival
+	// Of a link that is the agent's own: what came on it outside of any request.
+	own      *private
+	injected chan arrival
 
 	// Of a parked job that is taken up again: what it waited for, and the answers.
 	pending *lot
@@ -66,32 +70,32 @@ type arrival struct {
 
 // next returns the next message for the job.
 func (j *job) next() ([]byte, wire.Frame, error) {
-	if j.ahead == nil {
+	if j.ahead == nil && j.own == nil {
 		return j.x.Next()
 	}
-	a := <-j.ahead
-	j.ahead = nil
+	a, _ := j.soon(nil)
 	return a.frame, a.f, a.err
 }
 
-// soon waits a little for the next message.
-func (j *job) soon(d time.Duration) (arrival, bool) {
+// soon waits for the next message, but not longer than until late.
+func (j *job) soon(late <-chan time.Time) (arrival, bool) {
 	if j.ahead == nil {
 		c := make(chan arrival, 1)
 		j.ahead = c
+		x := j.x
 		// It ends with the exchange.
 		go func() {
-			frame, f, err := j.x.Next()
+			frame, f, err := x.Next()
 			c <- arrival{frame, f, err}
 		}()
 	}
-	t := time.NewTimer(d)
-	defer t.Stop()
 	select {
 	case a := <-j.ahead:
 		j.ahead = nil
 		return a, true
-	case <-t.C:
+	case a := <-j.injected:
+		return a, true
+	case <-late:
 		return arrival{}, false
 	}
 }
@@ -199,7 +203,13 @@ func (j *job) start(ctx context.Context) func() {
 	// has a life of its own: until it is answered, cancelled, or out of time.
 	jctx, cancel := context.WithCancelCause(j.d.ctx)
 	jctx, stop := context.WithTimeout(jctx, j.d.o.CallTimeout)
-	j.ctx, j.cancel = jctx, func(why error) { cancel(why); stop() }
+	j.ctx, j.cancel = jctx, func(why error) {
+		cancel(why)
+		stop()
+		if j.own != nil && why == nil {
+			j.own.remove(j)
+		}
+	}
 	if j.c.s != nil {
 		key := string(j.id)
 		if !j.c.s.begin(key, cancel) {
@@ -212,8 +222,12 @@ func (j *job) start(ctx context.Context) func() {
 	j.d.calls.Add(1)
 	defer j.d.calls.Done()
 	j.out.linger()
+	release := j.bind(ctx)
 	var err error
-	if j.l, err = j.d.linkFor(j.c, j.t); err == nil {
+	if j.l, err = j.d.linkFor(j.ctx, j); err == nil {
+		if rev := j.l.Revision(); rev != "" {
+			j.hop.From = rev
+		}
 		if level := j.ask.Client.Level; level != "" {
 			// Only the messages suffer when a server does not take the level.
 			_ = j.l.Log(j.ctx, level)
@@ -221,14 +235,25 @@ func (j *job) start(ctx context.Context) func() {
 		if wire.Stateless(j.hop.From) && j.c.stateless() {
 			j.ask.KeepInput = true
 		}
+		j.ask.ID = j.l.NextID()
 		j.x, err = j.l.Begin(j.ctx, &j.ask)
 	}
 	if err != nil {
+		release()
 		j.broken(ctx, err)
 		j.cancel(nil)
 		return nil
 	}
-	return j.finish(ctx)
+	return j.finish(ctx, release)
+}
+
+// bind cancels the job when the agent goes away, in the era in which that is the
+// cancel. The returned function ends that; it returns false when it is too late.
+func (j *job) bind(ctx context.Context) (release func() bool) {
+	if !j.c.stateless() {
+		return func() bool { return true }
+	}
+	return context.AfterFunc(ctx, func() { j.cancel(errCanceled) })
 }
 
 // resumed takes a parked job up again with the agent's answers in the request of
@@ -256,15 +281,11 @@ func (parked *job) resumed(ctx context.Context, now *job) func() {
 			return nil
 		}
 	}
-	return parked.finish(ctx)
+	return parked.finish(ctx, parked.bind(ctx))
 }
 
 // finish carries what the server sends until the job is answered or parked.
-func (j *job) finish(ctx context.Context) func() {
-	release := func() bool { return true }
-	if j.c.stateless() {
-		release = context.AfterFunc(ctx, func() { j.cancel(errCanceled) })
-	}
+func (j *job) finish(ctx context.Context, release func() bool) func() {
 	for round := 0; ; round++ {
 		frame, f, err := j.pump()
 		switch {
@@ -509,10 +530,10 @@ func (j *job) broken(ctx context.Context, err error) {
 	if e.Error == "" {
 		e.Error = message
 	}
-	if j.x != nil && (e.Outcome == "cancelled" || e.Outcome == "timeout") {
+	if j.ask.ID != 0 && (e.Outcome == "cancelled" || e.Outcome == "timeout") {
 		// A farewell for somebody who has left gets its own, short time.
 		bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		_ = j.l.Cancel(bye, j.x.ID(), e.Error)
+		_ = j.l.Cancel(bye, j.ask.ID, e.Error)
 		stop()
 	}
 	if j.e != nil {
@@ -525,13 +546,34 @@ func (j *job) broken(ctx context.Context, err error) {
 	}
 }
 
-// linkFor returns the link that carries the caller's requests to a server.
-func (d *Door) linkFor(c *caller, t *Target) (link.Link, error) {
-	k := t.Server.Keeper
-	if k.Sharing() != link.Private {
-		return k.Link(c.caps), nil
+// linkFor chooses the link that carries the job.
+func (d *Door) linkFor(ctx context.Context, j *job) (link.Link, error) {
+	c, k := j.c, j.t.Server.Keeper
+	var paired link.Link
+	if c.s != nil && wire.Stateless(j.t.Server.Offer.Revision) {
+		if paired = k.Session(ctx, c.caps); paired == nil {
+			return k.Link(c.caps), nil
+		}
 	}
-	return d.privates.get(d, c, t.Server)
+	if k.Alone(c.caps, c.s != nil) {
+		n, err := d.privates.get(ctx, d, c, j.t.Server)
+		if err != nil {
+			return nil, err
+		}
+		if n != nil {
+			j.own, j.injected = n, make(chan arrival, 16)
+			n.add(j)
+			select {
+			case <-n.ready:
+			case <-ctx.Done():
+			}
+			return n.link, nil
+		}
+	}
+	if paired != nil {
+		return paired, nil
+	}
+	return k.Link(c.caps), nil
 }
 
 // privates are the links that belong to one agent session, or to one agent that
@@ -552,6 +594,38 @@ type private struct {
 	used   time.Time
 	stop   context.CancelFunc // ends the listening
 	ended  chan struct{}
+	ready  chan struct{} // closed when it hears what is said outside of requests
+
+	mu   sync.Mutex
+	jobs []*job // under way on it, oldest first
+}
+
+func (n *private) add(j *job) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.jobs = append(n.jobs, j)
+}
+
+func (n *private) remove(j *job) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.jobs = slices.DeleteFunc(n.jobs, func(x *job) bool { return x == j })
+}
+
+// inject hands a message that names no request to the newest job: all are one
+// agent's. It returns false when there is none.
+func (n *private) inject(frame []byte, f wire.Frame) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if len(n.jobs) == 0 {
+		return false
+	}
+	select {
+	case n.jobs[len(n.jobs)-1].injected <- arrival{frame: bytes.Clone(frame), f: f}:
+		return true
+	default:
+		return false
+	}
 }
 
 // idlePrivate is how long a link without a session is kept unused.
@@ -563,18 +637,21 @@ var errTooManyLinks = &link.Failure{Finding: diagnosis.Finding{Cause: diagnosis.
 // process.
 const maxPrivates = 2_000
 
-func (p *privates) get(d *Door, c *caller, s *Server) (link.Link, error) {
+// get returns the link of the caller alone; nil where there can be none, and
+// the agent shares one.
+func (p *privates) get(ctx context.Context, d *Door, c *caller, s *Server) (*private, error) {
 	key := privateKey{"agent " + c.agent.ID, s.ID, c.caps}
 	if c.s != nil {
 		key.holder = c.s.id
 	}
 	p.mu.Lock()
-	defer p.mu.Unlock()
 	n := p.all[key]
 	if n != nil && n.keeper == s.Keeper {
 		n.used = time.Now()
-		return n.link, nil
+		p.mu.Unlock()
+		return n, nil
 	}
+	defer p.mu.Unlock()
 	if n != nil {
 		delete(p.all, key)
 		d.calls.Go(func() { n.close(d.ctx) })
@@ -582,21 +659,21 @@ func (p *privates) get(d *Door, c *caller, s *Server) (link.Link, error) {
 	if len(p.all) >= maxPrivates {
 		return nil, errTooManyLinks
 	}
-	n = &private{keeper: s.Keeper, used: time.Now(), ended: make(chan struct{})}
-	n.link = s.Keeper.Own(c.caps, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
+	n = &private{keeper: s.Keeper, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
+	n.link = s.Keeper.Own(c.caps, c.s != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
 		return d.overheard(c.s, n, frame, f, answer)
 	})
 	if n.link == nil {
-		return s.Keeper.Link(c.caps), nil
+		return nil, nil
 	}
-	ctx, stop := context.WithCancel(d.ctx)
+	lctx, stop := context.WithCancel(d.ctx)
 	n.stop = stop
-	go func() { defer close(n.ended); link.Attend(ctx, n.link) }()
+	go func() { defer close(n.ended); link.Attend(lctx, n.link, sync.OnceFunc(func() { close(n.ready) })) }()
 	if p.all == nil {
 		p.all = map[privateKey]*private{}
 	}
 	p.all[key] = n
-	return n.link, nil
+	return n, nil
 }
 
 func (n *private) close(ctx context.Context) {
@@ -634,6 +711,9 @@ func (p *privates) of(holder string) (out []link.Link) {
 
 // overheard takes what a server says on a private link outside of any request.
 func (d *Door) overheard(s *Session, n *private, frame []byte, f wire.Frame, answer func([]byte)) bool {
+	if (f.Kind == wire.Request || f.Method == "notifications/message") && n.inject(frame, f) {
+		return true
+	}
 	if f.Kind == wire.Request {
 		if s == nil {
 			return false

@@ -151,7 +151,7 @@ func (j *job) park(frame []byte, f wire.Frame) bool {
 	}
 	add(frame, f)
 	for until := time.Now().Add(gatherFor); len(l.questions) < maxQuestions; {
-		a, ok := j.soon(time.Until(until))
+		a, ok := j.soon(time.After(time.Until(until)))
 		if !ok {
 			break
 		}
@@ -244,9 +244,10 @@ func (l *lot) expire() {
 		// Nobody is left to be told of failures here.
 		_ = j.x.Answer(ctx, reply)
 	}
-	_ = j.l.Cancel(ctx, j.x.ID(), "the agent did not come back")
+	_ = j.l.Cancel(ctx, j.ask.ID, "the agent did not come back")
 	j.x.Close()
 	j.cancel(errLeft)
+	j.cancel(nil)
 	if j.e != nil {
 		j.e.Outcome, j.e.Error, j.e.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.e.At).Microseconds()
 		if err := j.d.journal.Record(ctx, j.e); err != nil {

@@ -318,6 +318,9 @@ func (w *World) resource(a *Agent, sh *shelf, uri string) (*Target, string) {
 		}
 		own = rest
 	}
+	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
+		return nil, "server " + s.Name + " has no resources"
+	}
 	t := &Target{Server: s, Tool: tools.Tool{Name: own}, Exposed: uri, Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own))}
 	switch {
 	case !t.Decision.Admitted():

@@ -248,8 +248,14 @@ type Raw struct {
 // Raw opens a session at a path, in a revision.
 func (w *World) Raw(path, pass, revision string) *Raw {
 	w.T.Helper()
+	return w.Able(path, pass, revision, "{}")
+}
+
+// Able is Raw for an agent with capabilities, as JSON.
+func (w *World) Able(path, pass, revision, capabilities string) *Raw {
+	w.T.Helper()
 	r := &Raw{T: w.T, URL: w.Base + path, Pass: pass, Header: http.Header{}}
-	res, body := r.Post(`{"jsonrpc":"2.0","id":"hello","method":"initialize","params":{"protocolVersion":"` + revision + `","capabilities":{},"clientInfo":{"name":"raw","version":"1"}}}`)
+	res, body := r.Post(`{"jsonrpc":"2.0","id":"hello","method":"initialize","params":{"protocolVersion":"` + revision + `","capabilities":` + capabilities + `,"clientInfo":{"name":"raw","version":"1"}}}`)
 	require.Equal(w.T, 200, res.StatusCode, "%s", body)
 	r.Session = res.Header.Get("Mcp-Session-Id")
 	require.NotEmpty(w.T, r.Session)
@@ -346,13 +352,55 @@ func (r *Raw) Names() []string {
 	return r.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/list"}`).Names()
 }
 
+// Stateless sends a request of revision 2026-07-28 and returns the answer. params
+// are raw members; capabilities is JSON.
+func (r *Raw) Stateless(method, params, capabilities string) (*http.Response, string) {
+	r.T.Helper()
+	if params != "" {
+		params += ","
+	}
+	body := `{"jsonrpc":"2.0","id":7,"method":"` + method + `","params":{` + params + `"_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":` + capabilities + `}}}`
+	var p struct {
+		Params struct{ Name, URI string }
+	}
+	require.NoError(r.T, json.Unmarshal([]byte(body), &p), body)
+	req := r.Request(context.Background(), "POST", body)
+	req.Header.Set("Mcp-Protocol-Version", "2026-07-28")
+	req.Header.Set("Mcp-Method", method)
+	if subject := p.Params.Name + p.Params.URI; subject != "" {
+		req.Header.Set("Mcp-Name", subject)
+	}
+	for k, v := range r.Header {
+		req.Header[k] = v
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(r.T, err)
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	require.NoError(r.T, err)
+	return res, string(raw)
+}
+
+// Open sends a body and returns the data of the events of the answer, one by
+// one. The channel is closed when the stream ends.
+func (r *Raw) Open(ctx context.Context, body string) <-chan string {
+	r.T.Helper()
+	return r.stream(r.Request(ctx, "POST", body))
+}
+
 // Listen opens the GET stream and returns the data of its events. The channel
 // is closed when the stream ends.
 func (r *Raw) Listen(ctx context.Context) <-chan string {
 	r.T.Helper()
-	res, err := http.DefaultClient.Do(r.Request(ctx, "GET", ""))
+	return r.stream(r.Request(ctx, "GET", ""))
+}
+
+func (r *Raw) stream(req *http.Request) <-chan string {
+	r.T.Helper()
+	res, err := http.DefaultClient.Do(req)
 	require.NoError(r.T, err)
 	require.Equal(r.T, 200, res.StatusCode)
+	require.Equal(r.T, "text/event-stream", res.Header.Get("Content-Type"))
 	out := make(chan string, 16)
 	go func() {
 		defer close(out)

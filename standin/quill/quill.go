@@ -30,6 +30,9 @@ var DefaultScript = []Step{
 	{"sailings__find_sailings", map[string]any{"from": "Skerrow", "to": "Holm Voe"}},
 	{"sailings__sailing_status", map[string]any{"sailing": "SF203"}},
 	{"berths__list_berths", map[string]any{"harbour": "Skerrow"}},
+	{"tides__tide_table", map[string]any{"harbour": "Holm Voe", "day": "2026-11-23"}},
+	{"lost-property__search_items", map[string]any{"text": "umbrella", "colour": []string{"black", "red"}}},
+	{"tannoy__announce", map[string]any{"text": "The 12:30 to Holm Voe leaves from berth 1."}},
 	{"sailings__cancel_sailing", map[string]any{"sailing": "SF203", "reason": "fog"}},
 }
 

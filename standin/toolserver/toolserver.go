@@ -25,6 +25,19 @@ type Tool struct {
 	Run                      func(ctx context.Context, c *Call) (any, error)
 }
 
+// Resource is a text that can be read. A URI with {name} is a template.
+type Resource struct {
+	URI, Name, Description string
+	Read                   func(uri string) string
+}
+
+// Prompt is a prompt with one argument.
+type Prompt struct {
+	Name, Title, Description string
+	Argument                 string
+	Text                     func(value string) string
+}
+
 // Call is one call of a tool. Progress may be called while it runs.
 type Call struct {
 	Arguments map[string]any
@@ -61,8 +74,12 @@ type Server struct {
 	Name, Version string
 	Token         string // "" for none
 
+	Resources []Resource
+	Prompts   []Prompt
+
 	mu       sync.Mutex
 	tools    []Tool
+	ears     map[chan struct{}]struct{} // of those who listen without a session
 	fault    string
 	sessions map[string]chan struct{} // a signal for each session: the list changed
 	calls    int
@@ -78,6 +95,12 @@ func (s *Server) SetTools(tools ...Tool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.tools = tools
+	for c := range s.ears {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
 	for _, c := range s.sessions {
 		select {
 		case c <- struct{}{}:
@@ -115,6 +138,7 @@ type message struct {
 type rpcError struct {
 	Code    int    `json:"code"`
 	Message string `json:"message"`
+	Data    any    `json:"data,omitempty"`
 }
 
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -195,7 +219,7 @@ func (s *Server) post(w http.ResponseWriter, r *http.Request, fault string) {
 	var m message
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<20)).Decode(&m); err != nil {
 		w.WriteHeader(http.StatusBadRequest)
-		reply(w, message{JSONRPC: "2.0", ID: json.RawMessage("null"), Error: &rpcError{-32700, "not JSON"}})
+		reply(w, message{JSONRPC: "2.0", ID: json.RawMessage("null"), Error: &rpcError{Code: -32700, Message: "not JSON"}})
 		return
 	}
 	if m.Method != "initialize" && !s.known(r) {
@@ -228,7 +252,7 @@ func (s *Server) plain(m message) message {
 	case "tools/list":
 		out.Result = map[string]any{"tools": s.list()}
 	default:
-		out.Error = &rpcError{-32601, "method not found"}
+		out.Error = &rpcError{Code: -32601, Message: "method not found"}
 	}
 	return out
 }
@@ -236,7 +260,7 @@ func (s *Server) plain(m message) message {
 func reply(w io.Writer, m message) {
 	raw, err := json.Marshal(m)
 	if err != nil {
-		raw, _ = json.Marshal(message{JSONRPC: "2.0", ID: m.ID, Error: &rpcError{-32603, err.Error()}})
+		raw, _ = json.Marshal(message{JSONRPC: "2.0", ID: m.ID, Error: &rpcError{Code: -32603, Message: err.Error()}})
 	}
 	_, _ = w.Write(raw)
 }
@@ -328,7 +352,7 @@ func (s *Server) carryOut(ctx context.Context, m message, tell func(message)) me
 	s.mu.Unlock()
 	out := message{JSONRPC: "2.0", ID: m.ID}
 	if i < 0 {
-		out.Error = &rpcError{-32602, fmt.Sprintf("unknown tool %q", p.Name)}
+		out.Error = &rpcError{Code: -32602, Message: fmt.Sprintf("unknown tool %q", p.Name)}
 		return out
 	}
 	c := &Call{Arguments: p.Arguments, Progress: func(done, total float64, text string) {
