@@ -55,16 +55,11 @@ func (x *httpExchange) ID() uint64 { return x.id }
 
 // Close releases the exchange. The frames it returned are no longer valid.
 func (x *httpExchange) Close() {
-	switch {
-	case x.done && x.events != nil:
-		// The end of the stream normally comes with the answer; a server that
-		// holds the stream open costs its connection, not our time.
-		t := time.AfterFunc(lingerStream, func() { _ = x.res.Body.Close() })
+	if x.done {
+		// The end of a stream normally comes with the answer; a server that holds
+		// it open costs its connection, not our time.
 		drain(x.res.Body)
-		t.Stop()
-	case x.done:
-		drain(x.res.Body)
-	default:
+	} else {
 		// What is still to come is not wanted, so the connection cannot be kept.
 		_ = x.res.Body.Close()
 	}

@@ -566,9 +566,11 @@ func (l *base) netFail(ctx context.Context, err error, stage string) error {
 }
 
 func drain(body io.ReadCloser) {
-	// Reading a little to the end lets the connection be used again; more is not
-	// worth it.
+	// Reading a little to the end lets the connection be used again; more, or
+	// waiting for it, is not worth it.
+	t := time.AfterFunc(lingerStream, func() { _ = body.Close() })
 	_, _ = io.CopyN(io.Discard, body, 4<<10)
+	t.Stop()
 	_ = body.Close()
 }
 

@@ -44,6 +44,10 @@ func act(play string) int {
 			return strings.Join(os.Environ(), "\n"), nil
 		case "more":
 			s.SetTools(toolserver.Tool{Name: "echo", Schema: `{}`}, toolserver.Tool{Name: "more", Schema: `{}`})
+		case "files": // how many it may have open
+			var r syscall.Rlimit
+			_ = syscall.Getrlimit(syscall.RLIMIT_NOFILE, &r)
+			return fmt.Sprint(r.Cur), nil
 		case "huge":
 			return strings.Repeat("x", 100<<10), nil
 		case "slow":
@@ -73,6 +77,12 @@ func act(play string) int {
 		signalIgnore()
 		go func() { _ = s.ServeStdio(context.Background(), os.Stdin, os.Stdout) }()
 		select {}
+	case "greedy":
+		hoard := make([]byte, 200<<20)
+		for i := 0; i < len(hoard); i += 4096 {
+			hoard[i] = 1
+		}
+		defer func() { _ = hoard[0] }()
 	case "noisy":
 		s.Fail(toolserver.Noisy)
 	case "asks": // asks its client for something before it answers

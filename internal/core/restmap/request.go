@@ -168,6 +168,11 @@ func (b *body) put(r *Request, args map[string]json.RawMessage, known map[string
 		known[b.arg] = true
 		raw = args[b.arg]
 	} else {
+		for _, f := range b.need {
+			if _, there := args[f]; !there {
+				return &ArgumentError{f, "is missing"}
+			}
+		}
 		m := map[string]json.RawMessage{}
 		for _, f := range b.fields {
 			known[f] = true

@@ -86,6 +86,7 @@ type body struct {
 	media    string
 	arg      string   // the argument that is the whole body; "" when it is made of fields
 	fields   []string // arguments that are members of the body
+	need     []string // those of them that have to be there
 	required bool
 }
 
@@ -117,7 +118,7 @@ func Parse(raw []byte) (*Document, error) {
 		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
 			_, _ = fmt.Sscan(m[1], &line)
 		}
-		return nil, &Error{Line: line, Column: 1, What: "this is neither JSON nor YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+		return nil, &Error{Line: line, Column: 1, What: "this is neither JSON nor YAML: " + yamlLine.ReplaceAllString(strings.TrimPrefix(err.Error(), "yaml: "), "")}
 	}
 	if len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
 		return nil, &Error{What: "the document is no object; an OpenAPI document begins with openapi: 3.x"}
@@ -160,7 +161,7 @@ func Parse(raw []byte) (*Document, error) {
 	return d, nil
 }
 
-var yamlLine = regexp.MustCompile(`line (\d+)`)
+var yamlLine = regexp.MustCompile(`line (\d+):? ?`)
 
 // expansion bounds what aliases may unfold to.
 func (d *Document) expansion(n *yaml.Node, depth int, count *int) error {
@@ -501,6 +502,7 @@ func (d *Document) readBody(o *Operation, n *yaml.Node, conv *converter, props m
 		for _, r := range list {
 			if name, ok := r.(string); ok && fields[name] != nil {
 				required = append(required, name)
+				b.need = append(b.need, name)
 			}
 		}
 	}

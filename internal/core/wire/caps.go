@@ -19,9 +19,10 @@ func ReadCaps(raw []byte, rev string) Caps {
 		// Empty means forms only (2025-06-18).
 		Elicitation *struct{ Form, URL *struct{} }
 	}
-	// Members of other types are no capabilities that could be used.
-	_ = json.Unmarshal(raw, &in)
 	var c Caps
+	if json.Unmarshal(raw, &in) != nil {
+		return c // what cannot be read is no capability that could be used
+	}
 	if s := in.Sampling; s != nil {
 		c.Sampling = true
 		c.SamplingTools = s.Tools != nil && rev >= Rev20251125
