@@ -218,7 +218,7 @@ type base struct {
 	server string
 	o      Options
 	mask   *mask.Masker
-	caps   wire.Caps // declared in sessions
+	caps   wire.Caps // declared in sessions; everything until With says otherwise
 	nextID *atomic.Uint64
 	ear    atomic.Pointer[Ear]
 
@@ -228,7 +228,7 @@ type base struct {
 }
 
 func newBase(server string, o Options, secrets ...string) *base {
-	return &base{server: server, o: o.withDefaults(), mask: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
+	return &base{server: server, o: o.withDefaults(), caps: wire.EveryCap, mask: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
 }
 
 // NextID implements Link.

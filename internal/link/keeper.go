@@ -192,7 +192,7 @@ func Attend(ctx context.Context, l Link, ready func()) {
 // Link returns the link for agents with the given capabilities.
 func (k *Keeper) Link(caps wire.Caps) Link {
 	h, ok := k.link.(*HTTP)
-	if !ok || caps == (wire.Caps{}) || k.stateless.Load() {
+	if !ok || k.stateless.Load() {
 		return k.link
 	}
 	k.mu.Lock()
@@ -388,6 +388,11 @@ func (k *Keeper) run(ctx context.Context) {
 	for ctx.Err() == nil {
 		if k.Status().State == Ready {
 			failures = 0
+			if h, ok := k.Link(wire.Caps{}).(*HTTP); ok {
+				// Most agents share this one, so it is there before they need it; what is
+				// wrong with it will be told to the first of them.
+				_, _ = h.Open(ctx)
+			}
 			k.watch(ctx)
 			if ctx.Err() != nil {
 				return

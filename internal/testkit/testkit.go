@@ -414,6 +414,23 @@ func (r *Raw) stream(req *http.Request) <-chan string {
 	return out
 }
 
+// Events sends the messages of an answer to out, whether it is an event stream
+// or a single one.
+func Events(res *http.Response, out chan<- string) {
+	if !strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream") {
+		raw, _ := io.ReadAll(res.Body)
+		out <- string(raw)
+		return
+	}
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok && data != "" {
+			out <- data
+		}
+	}
+}
+
 // Next returns the next event, or "" when the stream has ended.
 func Next(t *testing.T, events <-chan string) string {
 	t.Helper()

@@ -10,6 +10,10 @@ type Caps struct {
 	Roots, RootsChanged                      bool
 }
 
+// EveryCap is everything that can be relayed. Servers are asked with it what they
+// offer: some list only the tools that the client is able to serve.
+var EveryCap = Caps{Sampling: true, SamplingTools: true, SamplingContext: true, Form: true, URL: true, Roots: true, RootsChanged: true}
+
 // ReadCaps reads the capabilities object of a client of the given revision.
 // What the revision does not have is left out.
 func ReadCaps(raw []byte, rev string) Caps {
