@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -317,18 +318,18 @@ func npmKind(generation string) func(*testing.T, *testkit.World, string, string,
 }
 
 func goKind(t *testing.T, w *testkit.World, path, pass string, steps []step) (out []came) {
-	progress := 0
+	var progress atomic.Int32
 	agent := goAgent(t, w.Base+path, pass, &mcp.ClientOptions{
 		ElicitationHandler: func(context.Context, *mcp.ElicitRequest) (*mcp.ElicitResult, error) {
 			return &mcp.ElicitResult{Action: "accept", Content: testkit.Obj{"username": "Teo", "email": "teo@skerrow.example", "name": "Teo"}}, nil
 		},
-		ProgressNotificationHandler: func(context.Context, *mcp.ProgressNotificationClientRequest) { progress++ },
+		ProgressNotificationHandler: func(context.Context, *mcp.ProgressNotificationClientRequest) { progress.Add(1) },
 	})
 	assert.Equal(t, "2026-07-28", agent.InitializeResult().ProtocolVersion)
 	for _, s := range steps {
 		var got any
 		var err error
-		progress = 0
+		progress.Store(0)
 		switch s.Do {
 		case "tools":
 			got, err = agent.ListTools(t.Context(), nil)
@@ -347,7 +348,7 @@ func goKind(t *testing.T, w *testkit.World, path, pass string, steps []step) (ou
 			}
 			got, err = agent.CallTool(t.Context(), p)
 		}
-		c := came{Progress: progress}
+		c := came{Progress: int(progress.Load())}
 		if err != nil {
 			c.Error = err.Error()
 		} else {

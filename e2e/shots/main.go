@@ -19,12 +19,13 @@ var pages = []struct{ name, path, theme, before string }{
 	{"servers", "/servers", "light", ""},
 	{"server", "/servers/sailings", "light", ""},
 	{"process", "/servers/berths", "dark", ""},
+	{"rest", "/servers/lost-property", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.trim() === 'Change').click()`},
 	{"agents", "/agents", "light", ""},
 	{"agent", "/agents/marit-quill", "light", ""},
 	{"rules", "/rules", "dark", ""},
 	{"journal", "/journal", "light", ""},
 	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
-	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(-1).click(), 300)`},
+	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(1).click(), 300)`},
 }
 
 func main() {

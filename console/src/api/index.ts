@@ -1,5 +1,5 @@
 import { request } from './client'
-import type { About, Agent, Bucket, Call, Pass, Person, ReachedTool, Rule, Server, Tool } from './types'
+import type { About, Agent, Bucket, Call, DocumentInfo, Edition, Operation, Pass, Person, ReachedTool, Rule, Server, Sharing, Tool } from './types'
 
 export * from './client'
 export * from './types'
@@ -34,8 +34,22 @@ export const people = () => request<Person[]>('GET', '/api/people')
 export const servers = () => request<Server[]>('GET', '/api/servers')
 export const server = (name: string) => request<Server>('GET', `/api/servers/${seg(name)}`)
 export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${seg(name)}/tools`)
-export interface Registration {
+export const editions = (name: string) => request<Edition[]>('GET', `/api/servers/${seg(name)}/editions`)
+export const operations = (name: string) => request<DocumentInfo>('GET', `/api/servers/${seg(name)}/operations`)
+export interface DocumentSource {
+  document?: string
+  documentURL?: string
+}
+export const readDocument = (source: DocumentSource) => request<DocumentInfo>('POST', '/api/documents', source)
+export interface Registration extends DocumentSource {
   name: string
+  operations?: Operation[]
+  sharing?: Sharing
+  secretHeader?: string
+  headers?: string[]
+  memoryMiB?: number
+  openFiles?: number
+  processes?: number
   url?: string
   command?: string
   args?: string[]
@@ -46,7 +60,7 @@ export interface Registration {
   anyway?: boolean
 }
 export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
-export const updateServer = (name: string, body: { url?: string; token?: string; paused?: boolean; anyway?: boolean }) =>
+export const updateServer = (name: string, body: { url?: string; token?: string; paused?: boolean; anyway?: boolean; sharing?: Sharing; operations?: Operation[] }) =>
   request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
 export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
 export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)

@@ -35,6 +35,8 @@ export interface Health {
   serverName: string
   serverVersion: string
   tools: number
+  prompts: number
+  resources: number
   edition: string
   leftOut?: string[]
   finding?: Finding
@@ -56,9 +58,57 @@ export interface Server {
   env?: string[]
   secretEnv?: string
   secret: string
+  sharing: Sharing
+  secretHeader?: string
+  secretQuery?: string
+  headers?: string[]
+  memoryMiB?: number
+  openFiles?: number
+  processes?: number
+  operations?: Operation[]
   paused: boolean
   created: string
   health: Health
+}
+
+export type Sharing = 'auto' | 'shared' | 'private'
+
+/** Operation is an operation of a REST API that is a tool. */
+export interface Operation {
+  id: string
+  name?: string
+  description?: string
+}
+
+export interface OperationInfo {
+  id: string
+  method: string
+  path: string
+  summary: string
+  readOnly: boolean
+  destructive: boolean
+  problem?: string
+  picked: boolean
+  tool?: string
+}
+
+export interface DocumentInfo {
+  title: string
+  version: string
+  server: string
+  schemes: { name: string; kind: string; in?: string }[]
+  operations: OperationInfo[]
+}
+
+/** Edition is one recorded state of a server's tool list. */
+export interface Edition {
+  id: string
+  at: string
+  digest: string
+  tools: number
+  added: string[]
+  removed: string[]
+  changed: string[]
 }
 
 export interface Tool {

@@ -21,10 +21,12 @@ const changing = ref(false)
 const openTool = ref('')
 const server = useResource(() => api.server(props.name))
 const tools = useResource(() => api.tools(props.name))
+const editions = useResource(() => api.editions(props.name))
 const check = useAction()
 function loadAll() {
   void server.load()
   void tools.load()
+  void editions.load()
 }
 onMounted(loadAll)
 watch(() => props.name, loadAll)
@@ -34,6 +36,11 @@ const s = computed(() => server.data.value)
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (tools.data.value ?? []).filter((t) => !f || `${t.name} ${t.title} ${t.description}`.toLowerCase().includes(f))
+})
+const shownEditions = computed(() => (editions.data.value ?? []).slice(0, 10))
+const limits = computed(() => {
+  const v = s.value
+  return [v?.memoryMiB && `${v.memoryMiB} MiB of memory`, v?.openFiles && `${v.openFiles} open files`, v?.processes && `${v.processes} processes`].filter(Boolean).join(', ')
 })
 const longest = computed(() => Math.max(1, ...(s.value?.health.stages ?? []).map((x) => x.ms)))
 const width = (ms: number) => `${Math.max(2, (ms / longest.value) * 160)}px`
@@ -83,8 +90,12 @@ function changed() {
           <template v-if="s.dir"><dt>directory</dt><dd class="mono">{{ s.dir }}</dd></template>
           <template v-if="s.env?.length"><dt>variables</dt><dd class="mono">{{ s.env.join(' ') }}</dd></template>
           <dt>says it is</dt><dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
-          <dt>transport</dt><dd>{{ s.transport }}, revision {{ s.health.revision || 'unknown' }}</dd>
-          <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span></dd>
+          <dt>transport</dt><dd>{{ s.transport }}<template v-if="s.transport !== 'rest'">, revision {{ s.health.revision || 'unknown' }}</template></dd>
+          <dt>offers</dt><dd>{{ s.health.tools }} tools, {{ s.health.prompts }} prompts, {{ s.health.resources }} resources</dd>
+          <template v-if="s.transport !== 'rest'"><dt>conversations</dt><dd>{{ s.sharing }}</dd></template>
+          <template v-if="limits"><dt>at most</dt><dd>{{ limits }}</dd></template>
+          <template v-if="s.headers?.length"><dt>headers</dt><dd class="mono">{{ s.headers.join('; ') }}</dd></template>
+          <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span></dd>
           <template v-if="s.health.noise"><dt>noise</dt><dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template>
           <dt>registered</dt><dd>{{ fullMoment(s.created) }}</dd>
           <template v-if="s.health.leftOut?.length"><dt>left out</dt><dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template>
@@ -130,6 +141,26 @@ function changed() {
         </tbody>
       </table>
     </ListFrame>
+    <div class="pagehead sub editions"><h2>Editions of the tool list</h2></div>
+    <ListFrame :loading="editions.loading.value" :error="editions.error.value" :total="editions.data.value?.length" :shown="shownEditions.length" :retry="loadAll">
+      <template #empty>No tool list was seen yet. Reach the server, and its first edition is recorded.</template>
+      <table class="list">
+        <colgroup><col style="width: 18%" /><col style="width: 14%" /><col style="width: 8%" /><col /></colgroup>
+        <thead><tr><th>Seen</th><th>Edition</th><th>Tools</th><th>What it changed</th></tr></thead>
+        <tbody>
+          <tr v-for="e in shownEditions" :key="e.id">
+            <td>{{ fullMoment(e.at) }}</td>
+            <td class="mono">{{ e.digest.slice(0, 12) }}</td>
+            <td>{{ e.tools }}</td>
+            <td>
+              <span v-if="e.added.length">added {{ e.added.join(', ') }}. </span>
+              <span v-if="e.removed.length" class="warn">removed {{ e.removed.join(', ') }}. </span>
+              <span v-if="e.changed.length" class="warn">changed {{ e.changed.join(', ') }}.</span>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </ListFrame>
   </template>
   <ServerDialog v-if="changing && s" :server="s" @close="changing = false" @done="changed" />
 </template>
@@ -143,6 +174,9 @@ function changed() {
 }
 .sub {
   margin-bottom: 8px;
+}
+.editions {
+  margin-top: 20px;
 }
 .sub h2 {
   margin: 0;

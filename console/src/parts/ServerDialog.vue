@@ -1,14 +1,16 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElRadioButton, ElRadioGroup } from 'element-plus'
+import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
 import { computed, ref } from 'vue'
 import * as api from '../api'
 import { useAction } from '../use/resource'
+import DocumentField from './DocumentField.vue'
 import ErrorNote from './ErrorNote.vue'
+import OperationPicker from './OperationPicker.vue'
 
 /** Registers a server, or gives one another address or token. */
 const props = defineProps<{ server?: api.Server }>()
 const emit = defineEmits<{ close: []; done: [server: api.Server] }>()
-const kind = ref<'address' | 'command'>(props.server?.command ? 'command' : 'address')
+const kind = ref<'address' | 'command' | 'rest'>(props.server?.command ? 'command' : props.server?.transport === 'rest' ? 'rest' : 'address')
 const name = ref(props.server?.name ?? '')
 const url = ref(props.server?.url ?? '')
 const command = ref('')
@@ -17,16 +19,28 @@ const dir = ref('')
 const envLines = ref('')
 const secretEnv = ref('')
 const tokenText = ref('')
+const source = ref<api.DocumentSource>({})
+const info = ref<api.DocumentInfo>()
+const picks = ref<api.Operation[]>(props.server?.operations ?? [])
+const sharing = ref<api.Sharing>(props.server?.sharing ?? 'auto')
+const secretHeader = ref('')
+const headerLines = ref('')
+const memoryMiB = ref<number>()
+const processes = ref<number>()
 const anyway = ref(false)
 const { busy, failure, run } = useAction()
 const shown = computed({ get: () => true, set: () => emit('close') })
 const title = computed(() => (props.server ? `Change ${props.server.name}` : 'Register a server'))
 const action = computed(() => (props.server ? 'Try and save' : 'Reach and register'))
 const isCommand = computed(() => kind.value === 'command')
+const isRest = computed(() => kind.value === 'rest')
+const addressLabel = computed(() => (isRest.value ? 'Base address of the API' : 'Address of the MCP endpoint'))
+if (props.server && isRest.value) void api.operations(props.server.name).then((d) => (info.value = d), () => {})
 const progress = computed(() => (isCommand.value ? 'Starting, negotiating, listing tools …' : 'Connecting, negotiating, listing tools …'))
 const wantsToken = computed(() => !isCommand.value || secretEnv.value !== '' || Boolean(props.server?.secretEnv))
 const tokenLabel = computed(() => {
   if (props.server?.secret) return `New value (now given: ${props.server.secret})`
+  if (isRest.value) return 'Key or token, if it wants one; the document says how it is sent'
   return isCommand.value ? `Value of ${secretEnv.value}` : 'Bearer token, if it wants one'
 })
 const fieldError = (field: string) => (failure.value?.field === field ? failure.value.message : '')
@@ -34,15 +48,26 @@ const canForce = computed(() => failure.value?.finding !== undefined || anyway.v
 const lines = (text: string) => text.split('\n').filter((l) => l.trim() !== '')
 
 function described(): api.Registration {
-  if (!isCommand.value) return { name: name.value, url: url.value }
-  return { name: name.value, command: command.value, args: lines(argLines.value), dir: dir.value, env: lines(envLines.value), secretEnv: secretEnv.value }
+  const shared = { name: name.value, sharing: sharing.value }
+  if (isCommand.value) {
+    return { ...shared, command: command.value, args: lines(argLines.value), dir: dir.value, env: lines(envLines.value), secretEnv: secretEnv.value, memoryMiB: memoryMiB.value, processes: processes.value }
+  }
+  const asked = { ...shared, url: url.value, secretHeader: secretHeader.value || undefined, headers: lines(headerLines.value) }
+  return isRest.value ? { ...asked, ...source.value, operations: picks.value } : asked
+}
+function read(from: api.DocumentSource, what: api.DocumentInfo) {
+  source.value = from
+  info.value = what
+  picks.value = what.operations.filter((o) => o.readOnly && !o.problem).map((o) => ({ id: o.id }))
+  if (!url.value && /^https?:/.test(what.server)) url.value = what.server
+  if (!name.value) name.value = what.title.toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 32)
 }
 async function submit() {
   const token = tokenText.value.trim() === '' || !wantsToken.value ? undefined : tokenText.value
   const force = anyway.value || undefined
   const done = await run(() =>
     props.server
-      ? api.updateServer(props.server.name, { url: url.value === props.server.url ? undefined : url.value, token, anyway: force })
+      ? api.updateServer(props.server.name, { url: url.value === props.server.url ? undefined : url.value, token, anyway: force, sharing: sharing.value, operations: isRest.value ? picks.value : undefined })
       : api.registerServer({ ...described(), token, anyway: force }),
   )
   if (done) emit('done', done)
@@ -57,13 +82,21 @@ async function submit() {
         <ElRadioGroup v-model="kind">
           <ElRadioButton value="address">at an address</ElRadioButton>
           <ElRadioButton value="command">a command</ElRadioButton>
+          <ElRadioButton value="rest">a REST API</ElRadioButton>
         </ElRadioGroup>
       </ElFormItem>
       <ElFormItem v-if="!server" label="Name" :error="fieldError('name')">
         <ElInput v-model="name" name="name" placeholder="sailings" autofocus />
       </ElFormItem>
-      <ElFormItem v-if="!isCommand" label="Address of the MCP endpoint" :error="fieldError('url')">
-        <ElInput v-model="url" name="url" placeholder="https://tools.example/mcp" />
+      <ElFormItem v-if="isRest && !server" label="Its OpenAPI document" :error="fieldError('document') || fieldError('documentURL')">
+        <DocumentField @read="read" />
+      </ElFormItem>
+      <ElFormItem v-if="isRest && info" label="Operations that become tools" :error="fieldError('operations')">
+        <OperationPicker v-model="picks" :operations="info.operations" />
+      </ElFormItem>
+      <ElFormItem v-if="!isCommand" :label="addressLabel" :error="fieldError('url')">
+        <ElInput v-model="url" name="url" :placeholder="isRest ? 'https://api.example/v2' : 'https://tools.example/mcp'" />
+        <span v-if="!isRest && !server" class="soft">Which transport and revision it speaks is found out.</span>
       </ElFormItem>
       <template v-else-if="!server">
         <ElFormItem label="Command, as the machine that runs Bouncer knows it" :error="fieldError('command')">
@@ -77,6 +110,24 @@ async function submit() {
       <ElFormItem v-if="wantsToken" :label="tokenLabel" :error="fieldError('token')">
         <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />
       </ElFormItem>
+      <details v-if="!isRest || !server" class="more">
+        <summary>Settings that few servers need</summary>
+        <ElFormItem v-if="!isRest" label="Conversations" :error="fieldError('sharing')">
+          <ElSelect v-model="sharing" aria-label="Conversations">
+            <ElOption value="auto" label="auto: one for each agent session where that is cheap" />
+            <ElOption value="shared" label="shared by all agents that can do the same" />
+            <ElOption value="private" label="private: one for each agent session" />
+          </ElSelect>
+        </ElFormItem>
+        <template v-if="!server && isCommand">
+          <ElFormItem label="Memory at most, in MiB" :error="fieldError('memoryMiB')"><ElInputNumber v-model="memoryMiB" :min="16" :step="64" /></ElFormItem>
+          <ElFormItem label="Processes at most" :error="fieldError('processes')"><ElInputNumber v-model="processes" :min="1" /></ElFormItem>
+        </template>
+        <template v-else-if="!server">
+          <ElFormItem label="Header that carries the token as it is" :error="fieldError('secretHeader')"><ElInput v-model="secretHeader" name="secretHeader" placeholder="X-Api-Key" /></ElFormItem>
+          <ElFormItem label="Further headers, Name: value, one a line" :error="fieldError('headers')"><ElInput v-model="headerLines" name="headers" type="textarea" :rows="2" /></ElFormItem>
+        </template>
+      </details>
       <ElCheckbox v-if="canForce" v-model="anyway">Do it anyway, although it cannot be reached now</ElCheckbox>
       <div class="actions">
         <span v-if="busy" class="soft" role="status">{{ progress }}</span>
@@ -86,3 +137,13 @@ async function submit() {
     </ElForm>
   </ElDialog>
 </template>
+
+<style scoped>
+.more {
+  margin-bottom: 14px;
+}
+.more summary {
+  cursor: pointer;
+  margin-bottom: 8px;
+}
+</style>
