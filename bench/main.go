@@ -22,9 +22,16 @@ func main() {
 		serveProxy(os.Args[2:])
 		return
 	}
+	if len(os.Args) > 1 && (os.Args[1] == "sdk" || os.Args[1] == "pass-through") {
+		if err := serveSDK(os.Args[1], os.Args[2:]); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	rounds := flag.Int("rounds", 5, "interleaved rounds of each measurement")
 	span := flag.Duration("span", 1200*time.Millisecond, "how long one round lasts")
-	sessions := flag.Int("sessions", 1000, "open sessions for the memory measurement")
+	sessions := flag.String("sessions", "1000,5000", "numbers of open sessions for the memory measurement")
 	bouncer := flag.String("bouncer", "bin/bouncer", "the binary to measure")
 	journal := flag.String("journal", "normal", "the journal's mode")
 	keep := flag.String("keep", "", "`dir` that keeps the service's data; a temporary one if left out")
@@ -33,7 +40,7 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := run(ctx, options{*rounds, *span, *sessions, *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}); err != nil {
+	if err := run(ctx, options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

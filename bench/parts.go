@@ -21,7 +21,7 @@ func parts(ctx context.Context, size int) error {
 	body := []byte(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"` + text + `"}}}`)
 	reply := []byte(`{"jsonrpc":"2.0","id":7,"result":{"content":[{"type":"text","text":"` + text + `"}]}}`)
 	m := mask.New([]string{"bench-token-0123456789"})
-	const kept = 4096
+	const kept = 2048
 	reading := per(func() {
 		f, _ := wire.ReadFrame(body)
 		p, _ := wire.ReadParams(body, f.Params, f.Method)

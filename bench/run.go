@@ -19,7 +19,7 @@ import (
 type options struct {
 	rounds   int
 	span     time.Duration
-	sessions int
+	sessions []int
 	bouncer  string
 	journal  string
 	keep     string
@@ -34,6 +34,7 @@ type way struct {
 	tool    string
 	headers http.Header
 	proc    *process // nil when there is nothing in between
+	meta    string   // what the request carries in _meta, raw; "" for nothing
 }
 
 // sample is the outcome of all rounds of one way in one setting.
@@ -69,7 +70,7 @@ func run(ctx context.Context, o options) error {
 		return err
 	}
 	defer proxy.stop()
-	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up)
+	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up, nil)
 	if err != nil {
 		return err
 	}
@@ -81,9 +82,9 @@ func run(ctx context.Context, o options) error {
 		return err
 	}
 	ways := []*way{
-		{"direct", "http://" + up + "/mcp", "echo", plain, nil},
-		{"reverse proxy", "http://" + px + "/mcp", "echo", plain, proxy},
-		{"bouncer", base + "/mcp", "echo__echo", ours, service},
+		{"direct", "http://" + up + "/mcp", "echo", plain, nil, ""},
+		{"reverse proxy", "http://" + px + "/mcp", "echo", plain, proxy, ""},
+		{"bouncer", base + "/mcp", "echo__echo", ours, service, ""},
 	}
 	fmt.Printf("tools/call, journal %s, %d rounds of %v each, interleaved; every reply's id and text is checked\n\n", o.journal, o.rounds, o.span)
 	fmt.Printf("%8s %8s  %-14s %10s %9s %9s %12s  %s\n", "args", "callers", "way", "calls/s", "p50", "p99", "CPU/call", "against the reverse proxy: CPU, p50")
@@ -97,7 +98,49 @@ func run(ctx context.Context, o options) error {
 			return err
 		}
 	}
-	return idle(ctx, o, up)
+	if err := translated(ctx, o, ways[1], base, pass, ours, service); err != nil {
+		return err
+	}
+	if err := large(ctx, o, ways); err != nil {
+		return err
+	}
+	if err := passThrough(ctx, o, self); err != nil {
+		return err
+	}
+	if err := warm(ctx, o, up); err != nil {
+		return err
+	}
+	for _, n := range o.sessions {
+		if err := idle(ctx, o, n, up); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// translated compares calls whose two sides speak different eras.
+func translated(ctx context.Context, o options, proxy *way, base, pass string, ours http.Header, service *process) error {
+	free := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Authorization": {"Bearer " + pass}, "Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}}
+	with := func(name string) http.Header { h := free.Clone(); h.Set("Mcp-Name", name); return h }
+	const meta = `"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}`
+	fmt.Println("the two sides in different eras (session: 2025-11-25, none: 2026-07-28)")
+	for _, w := range []*way{
+		{"both session", base + "/mcp", "echo__echo", ours, service, ""},
+		{"none>session", base + "/mcp", "echo__echo", with("echo__echo"), service, meta},
+		{"session>none", base + "/mcp", "free__echo", ours, service, ""},
+		{"both none", base + "/mcp", "free__echo", with("free__echo"), service, meta},
+	} {
+		if err := compare(ctx, o, []*way{w, proxy, w}, 200, 16); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// large makes calls with a MiB each way.
+func large(ctx context.Context, o options, ways []*way) error {
+	fmt.Println("1 MiB of arguments and 1 MiB of result")
+	return compare(ctx, o, ways, 1<<20, 1)
 }
 
 func compare(ctx context.Context, o options, ways []*way, size, callers int) error {
@@ -121,6 +164,9 @@ func compare(ctx context.Context, o options, ways []*way, size, callers int) err
 		s := &out[i]
 		cpu := s.cpu / time.Duration(max(1, s.calls))
 		ratio := ""
+		if i == 0 && w.proc != nil {
+			continue // shown as the last one
+		}
 		if i == 2 {
 			ratio = fmt.Sprintf("%.2f, %.2f", float64(cpu)/float64(proxyCPU), float64(quantile(s.times, 0.5))/float64(proxyP50))
 		}
@@ -149,6 +195,10 @@ var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256, D
 // load makes calls for a while and adds what came of it to s.
 func load(ctx context.Context, w *way, size, callers int, span time.Duration, s *sample) error {
 	text := strings.Repeat("abcdefgh ", size/9+1)[:size]
+	meta := ""
+	if w.meta != "" {
+		meta = `,"_meta":{` + w.meta + `}`
+	}
 	before := time.Duration(0)
 	if w.proc != nil {
 		before = w.proc.cpu()
@@ -162,7 +212,7 @@ func load(ctx context.Context, w *way, size, callers int, span time.Duration, s 
 			for n := 0; time.Since(began) < span && ctx.Err() == nil; n++ {
 				id := strconv.Itoa(c*1_000_000 + n)
 				mark := text[:size-len(id)] + id
-				body := `{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{"name":"` + w.tool + `","arguments":{"text":"` + mark + `"}}}`
+				body := `{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{"name":"` + w.tool + `","arguments":{"text":"` + mark + `"}` + meta + `}}`
 				at := time.Now()
 				reply, err := post(ctx, w.url, w.headers, body)
 				times = append(times, time.Since(at))
@@ -225,13 +275,13 @@ func openSession(ctx context.Context, url string, h http.Header) error {
 
 // idle opens sessions with their event streams at a fresh service and measures
 // the memory of each.
-func idle(ctx context.Context, o options, up string) error {
+func idle(ctx context.Context, o options, sessions int, up string) error {
 	dir, err := os.MkdirTemp("", "bench")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up)
+	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up, nil)
 	if err != nil {
 		return err
 	}
@@ -242,7 +292,7 @@ func idle(ctx context.Context, o options, up string) error {
 	time.Sleep(time.Second)
 	before := service.rss()
 	many := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}}
-	for range o.sessions {
+	for range sessions {
 		own := h.Clone()
 		if err := openSession(ctx, base+"/mcp", own); err != nil {
 			return err
@@ -263,6 +313,6 @@ func idle(ctx context.Context, o options, up string) error {
 	time.Sleep(time.Second)
 	after := service.rss()
 	fmt.Printf("%d idle sessions, each with its event stream open: %.1f KiB each (resident memory %d MiB before, %d MiB after)\n",
-		o.sessions, float64(after-before)/float64(o.sessions)/1024, before>>20, after>>20)
+		sessions, float64(after-before)/float64(sessions)/1024, before>>20, after>>20)
 	return nil
 }

@@ -33,6 +33,7 @@ func serveUpstream(args []string) {
 	fmt.Println("listening")
 	_ = http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
+		stateless := r.URL.Path == "/stateless"
 		if r.Method != http.MethodPost {
 			w.WriteHeader(http.StatusMethodNotAllowed)
 			return
@@ -49,7 +50,15 @@ func serveUpstream(args []string) {
 		case bytes.Contains(body, []byte(`"tools/call"`)):
 			text := body[bytes.Index(body, textAt)+len(textAt):]
 			text = text[:bytes.IndexByte(text, '"')]
-			out = append(append(append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"content":[{"type":"text","text":"`...), text...), `"}]}}`...)
+			kind := ""
+			if stateless {
+				kind = `"resultType":"complete",`
+			}
+			out = append(append(append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{`+kind+`"content":[{"type":"text","text":"`...), text...), `"}]}}`...)
+		case stateless && bytes.Contains(body, []byte(`"server/discover"`)):
+			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"resultType":"complete","supportedVersions":["2026-07-28"],"capabilities":{"tools":{}}}}`...)
+		case bytes.Contains(body, []byte(`"server/discover"`)) || (stateless && bytes.Contains(body, []byte(`"initialize"`))):
+			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"error":{"code":-32601,"message":"unknown"}}`...)
 		case bytes.Contains(body, []byte(`"initialize"`)):
 			w.Header().Set("Mcp-Session-Id", "bench")
 			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"protocolVersion":"2025-11-25","capabilities":{"tools":{}},"serverInfo":{"name":"echo","version":"1"}}}`...)
@@ -180,7 +189,7 @@ func freePort() string {
 
 // startBouncer starts the service and brings it to where an agent can call the
 // upstream's tool. It returns the base URL and the agent's pass.
-func startBouncer(ctx context.Context, bin, dir, journal, upstream string) (*process, string, string, error) {
+func startBouncer(ctx context.Context, bin, dir, journal, upstream string, more map[string]map[string]any) (_ *process, _, _ string, err error) {
 	at := freePort()
 	p, scan, err := start(bin, "serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error")
 	if err != nil {
@@ -223,11 +232,16 @@ func startBouncer(ctx context.Context, bin, dir, journal, upstream string) (*pro
 		return nil, "", "", err
 	}
 	token = login.Token
+	for name, in := range more {
+		in["name"] = name
+		defer func() { err = errors.Join(err, call("POST", "/api/servers", in, nil)) }()
+	}
 	err = errors.Join(
 		call("PUT", "/api/session/password", obj{"old": m[1], "new": "long-enough-for-this"}, nil),
 		call("POST", "/api/servers", obj{"name": "echo", "url": "http://" + upstream + "/mcp", "token": "bench-token-0123456789"}, nil),
+		call("POST", "/api/servers", obj{"name": "free", "url": "http://" + upstream + "/stateless"}, nil),
 		call("POST", "/api/agents", obj{"name": "bench", "kind": "bench"}, nil),
-		call("POST", "/api/rules", obj{"effect": "admit", "agent": "bench", "server": "echo", "tool": "*"}, nil),
+		call("POST", "/api/rules", obj{"effect": "admit", "agent": "bench", "server": "*", "tool": "*"}, nil),
 		call("POST", "/api/agents/bench/passes", obj{"days": 1}, &pass),
 	)
 	return p, base, pass.Token, err

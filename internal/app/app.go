@@ -120,7 +120,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}
-	if svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: s.Journal == "strict", Log: svc.log, Masker: svc.desk.Masker}); err != nil {
+	if svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: s.Journal == "strict", BodyLimit: s.Bodies, Log: svc.log, Masker: svc.desk.Masker}); err != nil {
 		return nil, storeError(db, err)
 	}
 	undo = append(undo, svc.jnl.Close)

@@ -26,6 +26,7 @@ type Settings struct {
 	PublicURL    string
 	Journal      string
 	BodyLimit    int
+	Bodies       int // kept by the journal, in bytes
 	MessageLimit int
 	CallTimeout  time.Duration
 	Poll         time.Duration
@@ -113,6 +114,7 @@ var table = []Setting{
 		return nil
 	}},
 	{"journal", "normal", "normal: answers never wait for the disk; strict: no answer before its record is committed", oneOf(func(s *Settings) *string { return &s.Journal }, "normal", "strict")},
+	{"journal-bodies", "2048", "how much is kept of arguments and of a result, in bytes each", size(func(s *Settings) *int { return &s.Bodies }, 64, 1<<20)},
 	{"body-limit", "4194304", "largest request of an agent, in bytes", size(func(s *Settings) *int { return &s.BodyLimit }, 1<<10, 256<<20)},
 	{"message-limit", "16777216", "largest message of a server, in bytes", size(func(s *Settings) *int { return &s.MessageLimit }, 1<<10, 256<<20)},
 	{"call-timeout", "5m", "how long a tool may take", span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour)},

@@ -44,7 +44,8 @@ type Bridge struct {
 	out io.Writer
 
 	mu       sync.Mutex
-	hello    []byte // the assistant's initialize, to be repeated
+	open     map[string]context.CancelFunc // requests of the stateless era under way, by raw id
+	hello    []byte                        // the assistant's initialize, to be repeated
 	session  string
 	revision string
 
@@ -91,6 +92,8 @@ func (b *Bridge) Run(ctx context.Context, in io.Reader) error {
 			case f.Kind == wire.Request || f.Kind == wire.Batch:
 				slots <- struct{}{}
 				flights.Go(func() { b.relay(ctx, line, f); <-slots })
+			case f.Method == "notifications/cancelled" && b.drop(line, f):
+				// Without a session, closing the request is the cancel.
 			default:
 				b.relay(ctx, line, f) // in order: a cancellation must not overtake its request
 			}
@@ -123,9 +126,62 @@ func (b *Bridge) lines(ctx context.Context, in io.Reader) (lines <-chan []byte, 
 	return out, end
 }
 
+// drop gives up a request of the stateless era; false when there is none with
+// that id.
+func (b *Bridge) drop(line []byte, f wire.Frame) bool {
+	if f.Params.Empty() {
+		return false
+	}
+	key := string(wire.Member(line, f.Params, "requestId").Of(line))
+	b.mu.Lock()
+	cancel := b.open[key]
+	b.mu.Unlock()
+	if cancel != nil {
+		cancel()
+	}
+	return cancel != nil
+}
+
+// hold makes a request of the stateless era one that drop can give up.
+func (b *Bridge) hold(ctx context.Context, line []byte, f wire.Frame) (context.Context, func()) {
+	if f.Kind != wire.Request || revisionOf(line, f) == "" {
+		return ctx, func() {}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	key := string(f.ID.Of(line))
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.open == nil {
+		b.open = map[string]context.CancelFunc{}
+	}
+	b.open[key] = cancel
+	return ctx, func() {
+		cancel()
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.open, key)
+	}
+}
+
+// revisionOf is the revision that a message of the stateless era names; "" for
+// those of sessions.
+func revisionOf(line []byte, f wire.Frame) string {
+	if f.Params.Empty() {
+		return ""
+	}
+	v, _ := wire.StringAt(line, wire.Member(line, wire.Member(line, f.Params, "_meta"), wire.MetaVersion))
+	return v
+}
+
 // relay carries one message to the service and what comes of it back.
 func (b *Bridge) relay(ctx context.Context, line []byte, f wire.Frame) {
+	ctx, release := b.hold(ctx, line, f)
+	defer release()
 	id := f.ID.Of(line)
+	if f.Method == "subscriptions/listen" {
+		b.attend(ctx, line, id, f)
+		return
+	}
 	if f.Method == "initialize" {
 		b.mu.Lock()
 		b.hello, b.session, b.revision = line, "", ""
@@ -200,6 +256,75 @@ func (b *Bridge) events(r io.Reader) {
 			return
 		}
 		if len(ev.Data) > 0 {
+			b.write(ev.Data)
+		}
+	}
+}
+
+// attend holds a subscription of the stateless era for as long as the assistant
+// wants it. When the service ends it, to be started again, it is made anew, and
+// what may have been missed is told.
+func (b *Bridge) attend(ctx context.Context, line, id []byte, f wire.Frame) {
+	for first := true; ctx.Err() == nil; first = false {
+		res, err := b.post(ctx, line)
+		if err != nil {
+			if ctx.Err() == nil {
+				b.fail(id, wire.CodeInternal, fmt.Sprintf("Bouncer cannot be reached at %s; is bouncer serve running?", b.o.URL))
+			}
+			return
+		}
+		if media, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); res.StatusCode != http.StatusOK || media != "text/event-stream" {
+			b.back(res, id, f)
+			return
+		}
+		over := b.subscription(res.Body, id, first)
+		_ = res.Body.Close()
+		if over {
+			return
+		}
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// changes are the notifications that stand for what may have been missed.
+var changes = [...][2]string{{"toolsListChanged", "notifications/tools/list_changed"}, {"promptsListChanged", "notifications/prompts/list_changed"}, {"resourcesListChanged", "notifications/resources/list_changed"}}
+
+// subscription passes one stream on. It returns true when the subscription is
+// over for good: it had nothing to tell.
+func (b *Bridge) subscription(r io.Reader, id []byte, first bool) (over bool) {
+	events := wire.NewEventReader(r, maxLine)
+	over = true
+	for {
+		ev, err := events.Next()
+		if err != nil {
+			return false
+		}
+		m, err := wire.ReadFrame(ev.Data)
+		if err != nil {
+			continue
+		}
+		switch {
+		case m.Method == "notifications/subscriptions/acknowledged":
+			granted := wire.Member(ev.Data, m.Params, "notifications")
+			over = granted.End-granted.Start <= 2
+			if first {
+				b.write(ev.Data)
+				continue
+			}
+			for _, c := range changes {
+				if !wire.Member(ev.Data, granted, c[0]).Empty() {
+					b.write(wire.AppendNotification(nil, c[1], append(append([]byte(`{"_meta":{"`+wire.MetaSubscription+`":`), id...), "}}"...)))
+				}
+			}
+		case m.Kind == wire.Response:
+			if over {
+				b.write(ev.Data)
+			}
+			return over
+		default:
 			b.write(ev.Data)
 		}
 	}
@@ -300,6 +425,18 @@ func (b *Bridge) request(ctx context.Context, method string, body []byte) (*http
 	req.Header.Set("Accept", "application/json, text/event-stream")
 	if method == http.MethodPost {
 		req.Header.Set("Content-Type", "application/json")
+	}
+	if f, err := wire.ReadFrame(body); err == nil && f.Kind == wire.Request {
+		if rev := revisionOf(body, f); rev != "" {
+			// Over standard input there are no headers, so they are made of the body.
+			req.Header.Set(wire.HeaderVersion, rev)
+			req.Header.Set(wire.HeaderMethod, f.Method)
+			if p, err := wire.ReadParams(body, f.Params, f.Method); err == nil && p.Subject != "" && f.Method != "completion/complete" {
+				req.Header.Set(wire.HeaderName, wire.HeaderValue(p.Subject))
+			}
+			req.Header.Set(wire.HeaderBridge, "1")
+			return req, nil
+		}
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()

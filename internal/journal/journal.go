@@ -26,7 +26,7 @@ type Appender interface {
 // Options configure a Journal; the zero value is the default.
 type Options struct {
 	Strict    bool
-	BodyLimit int           // bytes kept of arguments and of a result; 0 means 4096
+	BodyLimit int           // bytes kept of arguments and of a result; 0 means 2048
 	Queue     int           // records waiting at most; 0 means 4096
 	Gather    time.Duration // how long the writer gathers records when nobody waits; 0 means 100 ms
 	Log       *slog.Logger
@@ -66,7 +66,7 @@ var ErrClosed = errors.New("the journal is closed")
 // New starts a journal.
 func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 	if o.BodyLimit == 0 {
-		o.BodyLimit = 4096
+		o.BodyLimit = 2048
 	}
 	if o.Queue == 0 {
 		o.Queue = 4096

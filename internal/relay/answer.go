@@ -173,23 +173,45 @@ func (a *answer) end() {
 	}
 }
 
-func writeJSON(w http.ResponseWriter, status int, body []byte) error {
+// relayed sends the response in src as the last message, with another id. The
+// plain reply is written in three parts, since a copy of a large one would cost
+// more than all else that is done with it.
+func (a *answer) relayed(src []byte, f wire.Frame, id []byte) {
+	a.mu.Lock()
+	if a.keep || a.ended || a.line != nil || a.begun || !a.json {
+		a.mu.Unlock()
+		a.final(wire.AppendWithID(make([]byte, 0, len(src)+len(id)), src, f, id))
+		return
+	}
+	defer a.mu.Unlock()
+	a.err = writeJSON(a.w, http.StatusOK, src[:f.ID.Start], id, src[f.ID.End:])
+	a.close()
+}
+
+func writeJSON(w http.ResponseWriter, status int, parts ...[]byte) error {
+	size := 0
+	for _, p := range parts {
+		size += len(p)
+	}
 	h := w.Header()
 	h["Content-Type"] = contentJSON
 	h["Cache-Control"] = noStore
-	h["Content-Length"] = []string{strconv.Itoa(len(body))}
+	h["Content-Length"] = []string{strconv.Itoa(size)}
 	w.WriteHeader(status)
-	if len(body) <= smallBody {
-		// It fits into the connection's buffers, whatever the reader does.
-		_, err := w.Write(body)
-		return err
+	var rc *http.ResponseController
+	if size > smallBody { // a smaller one fits into the connection's buffers, whatever the reader does
+		rc = http.NewResponseController(w)
+		if err := rc.SetWriteDeadline(time.Now().Add(writeLimit)); err != nil {
+			return err
+		}
 	}
-	rc := http.NewResponseController(w)
-	if err := rc.SetWriteDeadline(time.Now().Add(writeLimit)); err != nil {
-		return err
+	for _, p := range parts {
+		if _, err := w.Write(p); err != nil {
+			return err
+		}
 	}
-	if _, err := w.Write(body); err != nil {
-		return err
+	if rc == nil {
+		return nil
 	}
 	return rc.SetWriteDeadline(time.Time{}) // or it would cut a later answer
 }

@@ -401,7 +401,9 @@ func (j *job) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 		j.x.Close()
 		return nil
 	}
-	if f.Error.Empty() {
+	if f.Error.Empty() && j.hop.Plain(frame, f) {
+		j.out.relayed(frame, f, j.id)
+	} else if f.Error.Empty() {
 		j.out.final(wire.AppendResultFor(make([]byte, 0, len(frame)+len(j.id)), frame, f, j.id, &j.hop))
 	} else {
 		j.fault(frame, f)

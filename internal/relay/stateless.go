@@ -61,7 +61,7 @@ func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body
 		out.end()
 		return
 	}
-	if f.Method == "tools/call" {
+	if f.Method == "tools/call" && r.Header.Get(wire.HeaderBridge) == "" {
 		if t := v.shelf.lists["tools"].names[p.Subject]; t != nil {
 			for _, mirror := range t.Mirrors {
 				if err := mirror.Check(r.Header.Values(wire.HeaderParam+mirror.Header), p.Arguments.Of(body)); err != nil {

@@ -25,20 +25,31 @@ type Masker struct {
 	// values holds the spellings by their first two bytes, longest first, so that
 	// a value inside another never wins. pairs has a bit for each such two bytes.
 	values  map[uint16][]string
-	pairs   [1 << 10]uint64
-	first   starts // what a value or a form begins with
+	pairs   pairs // of the values
+	any     pairs // of the values and of the forms
 	longest int
 }
 
-// starts is a set of bytes.
-type starts [256]bool
+// pairs is a set of two bytes: nearly every place in a text is passed over by
+// one look into it.
+type pairs [1 << 10]uint64
 
-// forms are the bytes that a tell-tale form begins with.
-var forms = starts{'b': true, 'B': true, 'e': true, '"': true}
+func (p *pairs) add(a, b byte) {
+	n := uint16(a)<<8 | uint16(b)
+	p[n>>6] |= 1 << (n & 63)
+}
+
+// forms are the beginnings of what gives a credential away by its form.
+var forms = func() (p pairs) {
+	for _, s := range [...]string{"bn", "be", "bE", "ba", "bA", "Be", "BE", "Ba", "BA", "ey", "\":", "\" "} {
+		p.add(s[0], s[1])
+	}
+	return p
+}()
 
 // New returns a Masker for the given secret values.
 func New(values []string) *Masker {
-	m := &Masker{values: map[uint16][]string{}, first: forms}
+	m := &Masker{values: map[uint16][]string{}, any: forms}
 	seen := map[string]bool{}
 	add := func(v string) {
 		if len(v) < minValue || seen[v] {
@@ -47,8 +58,8 @@ func New(values []string) *Masker {
 		seen[v] = true
 		p := pair(v, 0)
 		m.values[p] = append(m.values[p], v)
-		m.pairs[p>>6] |= 1 << (p & 63)
-		m.first[v[0]] = true
+		m.pairs.add(v[0], v[1])
+		m.any.add(v[0], v[1])
 		m.longest = max(m.longest, len(v))
 	}
 	for _, v := range values {
@@ -100,19 +111,18 @@ func (m *Masker) Cut(b []byte, limit int) (text string, cut bool) {
 func (m *Masker) Text(s string) string {
 	var out strings.Builder
 	done := 0
-	first := &forms
+	any := &forms
 	if m != nil {
-		first = &m.first
+		any = &m.any
 	}
 	for i := 0; i+1 < len(s); i++ {
-		if !first[s[i]] {
+		p := pair(s, i)
+		if any[p>>6]&(1<<(p&63)) == 0 {
 			continue
 		}
 		from, to := 0, 0
-		if m != nil {
-			if p := pair(s, i); m.pairs[p>>6]&(1<<(p&63)) != 0 {
-				from, to = m.value(s, i, p)
-			}
+		if m != nil && m.pairs[p>>6]&(1<<(p&63)) != 0 {
+			from, to = m.value(s, i, p)
 		}
 		if to == 0 {
 			switch s[i] {

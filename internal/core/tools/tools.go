@@ -255,44 +255,6 @@ func ReadURI(exposed string) (server, uri string, ok bool) {
 	return strings.Cut(rest, "/")
 }
 
-// MatchTemplate reports whether a URI can come from a URI template (RFC 6570),
-// taking every expression for any run of characters.
-func MatchTemplate(template, uri string) bool {
-	var glob strings.Builder
-	for rest := template; ; {
-		literal, after, ok := strings.Cut(rest, "{")
-		glob.WriteString(literal)
-		if !ok {
-			break
-		}
-		glob.WriteByte(0)
-		if _, rest, ok = strings.Cut(after, "}"); !ok {
-			return false
-		}
-	}
-	return runs(glob.String(), uri)
-}
-
-// runs matches text against a pattern in which a zero byte stands for any run.
-func runs(pattern, text string) bool {
-	parts := strings.Split(pattern, "\x00")
-	if len(parts) == 1 {
-		return pattern == text
-	}
-	if !strings.HasPrefix(text, parts[0]) {
-		return false
-	}
-	text = text[len(parts[0]):]
-	for _, p := range parts[1 : len(parts)-1] {
-		i := strings.Index(text, p)
-		if i < 0 {
-			return false
-		}
-		text = text[i+len(p):]
-	}
-	return strings.HasSuffix(text, parts[len(parts)-1])
-}
-
 // maxExposed is the longest tool name that every assistant accepts.
 const maxExposed = 64
 

@@ -115,3 +115,41 @@ func FuzzReadPage(f *testing.F) {
 		Digest(list)
 	})
 }
+
+func TestEveryKindIsRead(t *testing.T) {
+	for kind, row := range map[Kind]struct{ list, name string }{
+		Tools:     {`{"tools":[{"name":"a","inputSchema":{}}]}`, "a"},
+		Prompts:   {`{"prompts":[{"name":"p","arguments":[]}]}`, "p"},
+		Resources: {`{"resources":[{"uri":"x://1","name":"one"}]}`, "x://1"},
+		Templates: {`{"resourceTemplates":[{"uriTemplate":"x://{n}","name":"any"}]}`, "x://{n}"},
+	} {
+		list, _, left, err := ReadPage(kind, []byte(row.list))
+		require.NoError(t, err, kind)
+		require.Len(t, list, 1, "%v", left)
+		assert.Equal(t, row.name, list[0].Name)
+		renamed, _, _, err := ReadPage(kind, []byte(`{"`+string(kind)+`":[`+string(list[0].Renamed(kind, "other"))+`]}`))
+		require.NoError(t, err)
+		assert.Equal(t, "other", renamed[0].Name)
+	}
+	_, _, left, err := ReadPage(Resources, []byte(`{"resources":[{"name":"nameless"},{"uri":7}]}`))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a resource has no uri", "a resource has no uri"}, left)
+}
+
+func TestExposedURIsMapBack(t *testing.T) {
+	for _, uri := range []string{"file:///a/b", "x:y", "https://h/p?q=1#f", "", "a/b/c", "bouncer:other/x"} {
+		server, back, ok := ReadURI(ExposeURI("tides", uri))
+		require.True(t, ok)
+		assert.Equal(t, "tides", server)
+		assert.Equal(t, uri, back)
+	}
+	for _, bad := range []string{"file:///a", "bouncer:", "bouncer:tides", "bouncer"} {
+		_, _, ok := ReadURI(bad)
+		assert.False(t, ok, bad)
+	}
+}
+
+func TestCompareTellsEditionsApart(t *testing.T) {
+	added, removed, changed := Compare([]Tool{{Name: "a", Fingerprint: "1"}, {Name: "b", Fingerprint: "1"}}, []Tool{{Name: "b", Fingerprint: "2"}, {Name: "c", Fingerprint: "1"}})
+	assert.Equal(t, [][]string{{"c"}, {"a"}, {"b"}}, [][]string{added, removed, changed})
+}

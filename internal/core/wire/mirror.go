@@ -18,6 +18,9 @@ const (
 	HeaderMethod  = "Mcp-Method"
 	HeaderName    = "Mcp-Name"
 	HeaderParam   = "Mcp-Param-"
+	// HeaderBridge is Bouncer's own: the agent speaks over standard input, where
+	// arguments are not mirrored, so that those headers are not missed.
+	HeaderBridge = "Bouncer-Bridge"
 )
 
 const (

@@ -35,8 +35,8 @@ func holdsContent(method string) bool {
 	return method == "tools/call" || method == "prompts/get" || method == "resources/read"
 }
 
-// plain reports whether the result may go out with no more than another id.
-func (h *Hop) plain(b []byte, f Frame) bool {
+// Plain reports whether the result may go out with no more than another id.
+func (h *Hop) Plain(b []byte, f Frame) bool {
 	if !f.Error.Empty() || f.Result.Empty() || b[f.Result.Start] != '{' {
 		return true
 	}
@@ -56,7 +56,7 @@ func (h *Hop) plain(b []byte, f Frame) bool {
 // AppendResultFor appends the response in src, under the raw id, as the agent of
 // the hop can take it. f must be the frame read from src.
 func AppendResultFor(dst, src []byte, f Frame, id []byte, h *Hop) []byte {
-	if h.plain(src, f) {
+	if h.Plain(src, f) {
 		return AppendWithID(dst, src, f, id)
 	}
 	return AppendResult(dst, id, h.result(src, f.Result))
