@@ -332,10 +332,19 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 		if r, ok := l.(*link.REST); ok {
 			list = r.Static().Lists[tools.Tools]
 		}
+		next := &kept{from: from}
+		if st := (link.Status{}); old != nil && s.Transport != REST {
+			// What it offered stays in force until the new conversation has answered.
+			st = old.keeper.Status()
+			st.State, st.Finding, st.Since = link.Connecting, nil, time.Now().UTC()
+			next.keeper = link.Adopt(d.ctx, l, st, d.keeping(s))
+		} else {
+			next.keeper = link.Keep(d.ctx, l, list, d.keeping(s))
+		}
 		if old != nil {
 			gone = append(gone, old.keeper)
 		}
-		d.keepers[s.ID] = &kept{link.Keep(d.ctx, l, list, d.keeping(s)), from}
+		d.keepers[s.ID] = next
 	}
 	for id, k := range d.keepers {
 		if !wanted[id] {

@@ -284,7 +284,8 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 			return ServerInfo{}, err
 		}
 	}
-	if _, err := d.way(s, c); err != nil {
+	l, err := d.way(s, c)
+	if err != nil {
 		return ServerInfo{}, err
 	}
 	if (p.URL != nil || p.Token != nil) && !p.Anyway {
@@ -298,12 +299,18 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 				return err
 			}
 		}
+		if r, ok := l.(*link.REST); ok {
+			// What it offers follows from what was picked.
+			if err := tx.AddEdition(s.ID, time.Now().UTC(), r.Static().Lists[tools.Tools]); err != nil {
+				return err
+			}
+		}
 		return tx.SetServer(s)
 	})
 	if err != nil {
 		return ServerInfo{}, explain(err, "server", name)
 	}
-	if p.URL != nil || p.Token != nil {
+	if p.URL != nil || p.Token != nil || ((p.Sharing != nil || p.Document != nil || p.Operations != nil) && !s.Paused) {
 		return d.CheckServer(ctx, name)
 	}
 	return d.info(s), nil

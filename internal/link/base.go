@@ -164,6 +164,7 @@ type Greeting struct {
 	Instructions string
 	// What it declares to have.
 	Tools, Prompts, Resources, Subscribe, Completions, Logging, Tasks bool
+	TaskExtension                                                     bool
 	// Which lists it tells the changes of.
 	ToolsChanged, PromptsChanged, ResourcesChanged bool
 }
@@ -367,6 +368,7 @@ type capabilities struct {
 	Completions *struct{}
 	Logging     *struct{}
 	Tasks       *struct{}
+	Extensions  map[string]json.RawMessage
 }
 
 func (c capabilities) fill(g *Greeting) {
@@ -379,6 +381,7 @@ func (c capabilities) fill(g *Greeting) {
 	if c.Resources != nil {
 		g.Resources, g.ResourcesChanged, g.Subscribe = true, c.Resources.ListChanged, c.Resources.Subscribe
 	}
+	_, g.TaskExtension = c.Extensions[wire.TasksExtension]
 	g.Completions, g.Logging, g.Tasks = c.Completions != nil, c.Logging != nil, c.Tasks != nil
 }
 

@@ -167,6 +167,11 @@ func (j *job) further(frame []byte, f wire.Frame, round int) (again bool, err er
 	case "complete":
 		return false, nil
 	case "input_required":
+	case "task":
+		if j.c.stateless() && j.c.caps.Tasks {
+			return false, nil
+		}
+		return false, &missingError{"a task", json.RawMessage(j.c.taskNeed())}
 	default:
 		return false, fmt.Errorf("it answered with a result of the unknown type %q", bounded(kind))
 	}

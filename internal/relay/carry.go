@@ -104,7 +104,7 @@ func (j *job) soon(late <-chan time.Time) (arrival, bool) {
 // reply was written from.
 func (d *Door) carry(ctx context.Context, c *caller, body []byte, f wire.Frame, p wire.Params, out *answer) func() {
 	j := &job{d: d, c: c, out: out, id: f.ID.Of(body), body: body, p: p, hop: wire.Hop{Method: f.Method, To: c.rev, Info: d.info}}
-	if f.Method != "completion/complete" {
+	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
 		j.e = &journal.Entry{Call: team.Call{At: time.Now(), Agent: c.agent.Name, Person: c.agent.Owner, Decision: "refuse", Outcome: "refused"}}
 		if c.s != nil {
 			j.e.Session = c.s.id[:8]
@@ -134,6 +134,19 @@ func (d *Door) carry(ctx context.Context, c *caller, body []byte, f wire.Frame, 
 func (j *job) decide(f wire.Frame) bool {
 	v, name := j.c.visitor, j.p.Subject
 	why := ""
+	if strings.HasPrefix(f.Method, "tasks/") {
+		t, ok := j.d.task(j.c, name)
+		if !ok {
+			j.out.refuse(j.id, wire.CodeInvalidParams, "there is no task "+strconv.Quote(bounded(name))+" of this agent", nil)
+			return false
+		}
+		j.t, j.l = t.target, t.link
+		j.ask = link.Ask{
+			Ask:   wire.Ask{Method: f.Method, Src: j.body, Params: f.Params, P: j.p, Subject: name, KeepInput: true},
+			Stage: "call", Client: link.Client{Caps: j.c.caps, Info: j.c.info},
+		}
+		return true
+	}
 	switch f.Method {
 	case "tools/call":
 		j.kind = tools.Tools
@@ -224,7 +237,10 @@ func (j *job) start(ctx context.Context) func() {
 	j.out.linger()
 	release := j.bind(ctx)
 	var err error
-	if j.l, err = j.d.linkFor(j.ctx, j); err == nil {
+	if j.l == nil {
+		j.l, err = j.d.linkFor(j.ctx, j)
+	}
+	if err == nil {
 		if rev := j.l.Revision(); rev != "" {
 			j.hop.From = rev
 		}
@@ -364,7 +380,7 @@ func (j *job) notice(frame []byte, f wire.Frame) {
 			stop()
 		}
 		j.mu.Unlock()
-	case "notifications/elicitation/complete":
+	case "notifications/elicitation/complete", "notifications/tasks/status":
 		if !j.c.stateless() {
 			j.out.before(frame)
 		}
@@ -400,6 +416,10 @@ func (j *job) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
 		j.x.Close()
 		return nil
+	}
+	if !j.noteTask(frame, f) {
+		j.out.refuse(j.id, wire.CodeInternal, "the task was begun, but its id is taken, or there are too many tasks", nil)
+		return j.x.Close
 	}
 	if f.Error.Empty() && j.hop.Plain(frame, f) {
 		j.out.relayed(frame, f, j.id)
@@ -740,7 +760,7 @@ func (d *Door) overheard(s *Session, n *private, frame []byte, f wire.Frame, ans
 		if s != nil && wanted(s.logLevel(), frame, f) {
 			s.box.put(frame)
 		}
-	case "notifications/elicitation/complete":
+	case "notifications/elicitation/complete", "notifications/tasks/status":
 		if s != nil {
 			s.box.put(frame)
 		}

@@ -57,6 +57,7 @@ type Door struct {
 	ears     ears
 	watchers watchers
 	privates privates
+	tasks    tasks
 	swapping sync.Mutex
 
 	ctx    context.Context // of the calls in flight; ends last
@@ -174,6 +175,8 @@ func (d *Door) sweep() {
 					d.sessions.end(s, errIdle)
 				}
 			})
+			stale := time.Now().Add(-idleTask)
+			d.tasks.drop(func(_ taskKey, t task) bool { return t.used.Before(stale) })
 			old := time.Now().Add(-idlePrivate)
 			for _, n := range d.privates.drop(func(k privateKey, n *private) bool {
 				return strings.HasPrefix(k.holder, "agent ") && n.used.Before(old)
@@ -515,6 +518,15 @@ func (d *Door) request(ctx context.Context, c *caller, body []byte, f wire.Frame
 	switch f.Method {
 	case "tools/call", "prompts/get", "resources/read", "completion/complete":
 		return d.carry(ctx, c, body, f, p, out)
+	case "tasks/get", "tasks/result", "tasks/cancel", "tasks/update":
+		if c.stateless() && !c.caps.Tasks {
+			out.refuse(id, wire.CodeNoCapability, "this request does not declare the extension for tasks", map[string]any{"requiredCapabilities": json.RawMessage(c.taskNeed())})
+			return nil
+		}
+		// A result is fetched in sessions only, and input given without them.
+		if own := f.Method == "tasks/update"; f.Method == "tasks/get" || f.Method == "tasks/cancel" || own == c.stateless() {
+			return d.carry(ctx, c, body, f, p, out)
+		}
 	case "tools/list", "prompts/list", "resources/list", "resources/templates/list":
 		d.list(c, body, f, out)
 		return nil

@@ -90,6 +90,7 @@ var offered = map[string]bool{
 	"server/discover": true, "subscriptions/listen": true, "completion/complete": true,
 	"tools/list": true, "tools/call": true, "prompts/list": true, "prompts/get": true,
 	"resources/list": true, "resources/templates/list": true, "resources/read": true,
+	"tasks/get": true, "tasks/update": true, "tasks/cancel": true,
 }
 
 // headers holds the mirrored headers against the body; it returns what is wrong.

@@ -147,6 +147,7 @@ func (d *Door) left(s *Session) {
 	for uri := range uris {
 		d.unwatch(&s.box, uri)
 	}
+	d.tasks.drop(func(k taskKey, _ task) bool { return k.holder == s.id })
 	for _, n := range d.privates.drop(func(k privateKey, _ *private) bool { return k.holder == s.id }) {
 		d.calls.Go(func() { n.close(d.ctx) })
 	}

@@ -201,11 +201,16 @@ func (l *listing) render(era int) {
 		end := min(at+pageSize, len(l.sorted))
 		var b bytes.Buffer
 		fmt.Fprintf(&b, `{%q:[`, string(l.kind))
-		for i, t := range l.sorted[at:end] {
-			if i > 0 {
+		wrote := false
+		for _, t := range l.sorted[at:end] {
+			raw := t.Tool.Renamed(l.kind, l.name(t))
+			if era == 1 && onlyTask(raw) {
+				continue // tasks of sessions cannot be had without one
+			}
+			if wrote {
 				b.WriteByte(',')
 			}
-			raw := t.Tool.Renamed(l.kind, l.name(t))
+			wrote = true
 			if l.kind == tools.Tools {
 				raw = wire.ItemFor(raw, era == 1)
 			}
@@ -222,6 +227,15 @@ func (l *listing) render(era int) {
 		b.WriteByte('}')
 		l.pages[era] = append(l.pages[era], b.Bytes())
 	}
+}
+
+// onlyTask reports whether a tool can only be called as a task.
+func onlyTask(raw []byte) bool {
+	if !bytes.Contains(raw, []byte(`"required"`)) || !bytes.Contains(raw, []byte(`"taskSupport"`)) {
+		return false
+	}
+	how, _ := wire.StringAt(raw, wire.Member(raw, wire.Member(raw, wire.Span{Start: 0, End: len(raw)}, "execution"), "taskSupport"))
+	return how == "required"
 }
 
 // digests tells two states of a shelf apart, list by list: tools, prompts, and
@@ -248,6 +262,12 @@ func (s *shelf) capabilities(rev string) map[string]any {
 		if rev > wire.Rev20241105 {
 			out["completions"] = obj{}
 		}
+		if wire.Stateless(rev) && s.any(func(g link.Greeting) bool { return g.TaskExtension }) {
+			out["extensions"] = obj{wire.TasksExtension: obj{}}
+		}
+		if rev == wire.Rev20251125 && s.any(func(g link.Greeting) bool { return g.Tasks }) {
+			out["tasks"] = taskCaps
+		}
 		return out
 	}
 	g := s.one.Offer.Greeting
@@ -268,10 +288,30 @@ func (s *shelf) capabilities(rev string) map[string]any {
 	if g.Completions && rev > wire.Rev20241105 {
 		out["completions"] = obj{}
 	}
+	if g.TaskExtension && wire.Stateless(rev) {
+		out["extensions"] = obj{wire.TasksExtension: obj{}}
+	}
+	if g.Tasks && rev == wire.Rev20251125 {
+		out["tasks"] = taskCaps
+	}
 	if g.Logging || (wire.Stateless(g.Revision) && !wire.Stateless(rev)) {
 		out["logging"] = obj{}
 	}
 	return out
+}
+
+// taskCaps are the capabilities for tasks (MCP 2025-11-25). A list of tasks is
+// not among them: servers would list those of other sessions too.
+var taskCaps = map[string]any{"cancel": map[string]any{}, "requests": map[string]any{"tools": map[string]any{"call": map[string]any{}}}}
+
+// any reports whether a server with tools in reach says something of itself.
+func (s *shelf) any(says func(link.Greeting) bool) bool {
+	for _, t := range s.lists[tools.Tools].sorted {
+		if says(t.Server.Offer.Greeting) {
+			return true
+		}
+	}
+	return false
 }
 
 // maxInstructions bounds what servers may say to the agent about themselves.

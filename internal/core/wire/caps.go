@@ -8,7 +8,12 @@ type Caps struct {
 	Sampling, SamplingTools, SamplingContext bool
 	Form, URL                                bool // elicitation
 	Roots, RootsChanged                      bool
+	// Tasks is the extension io.modelcontextprotocol/tasks (2026-07-28).
+	Tasks bool
 }
+
+// TasksExtension is the name of the extension for tasks.
+const TasksExtension = "io.modelcontextprotocol/tasks"
 
 // EveryCap is everything that can be relayed. Servers are asked with it what they
 // offer: some list only the tools that the client is able to serve.
@@ -22,6 +27,7 @@ func ReadCaps(raw []byte, rev string) Caps {
 		Roots    *struct{ ListChanged bool }
 		// Empty means forms only (2025-06-18).
 		Elicitation *struct{ Form, URL *struct{} }
+		Extensions  map[string]json.RawMessage
 	}
 	var c Caps
 	if json.Unmarshal(raw, &in) != nil {
@@ -35,6 +41,9 @@ func ReadCaps(raw []byte, rev string) Caps {
 	if e := in.Elicitation; e != nil && rev >= Rev20250618 {
 		c.URL = e.URL != nil && rev >= Rev20251125
 		c.Form = e.Form != nil || !c.URL
+	}
+	if _, ok := in.Extensions[TasksExtension]; ok && Stateless(rev) {
+		c.Tasks = true
 	}
 	if r := in.Roots; r != nil {
 		c.Roots = true
@@ -73,6 +82,9 @@ func (c Caps) JSON(rev string) []byte {
 			r["listChanged"] = true
 		}
 		out["roots"] = r
+	}
+	if c.Tasks && Stateless(rev) {
+		out["extensions"] = obj{TasksExtension: obj{}}
 	}
 	// Maps of maps and booleans cannot fail to be written.
 	raw, _ := json.Marshal(out)

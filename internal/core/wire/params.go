@@ -247,6 +247,10 @@ func (a *Ask) rebuild(dst []byte, id uint64, envelope []byte) []byte {
 				if !a.KeepInput {
 					return nil
 				}
+			case "task":
+				if envelope != nil {
+					return nil // the stateless era has another way of tasks
+				}
 			}
 			sep()
 			dst = append(append(dst, Quote(name)...), ':')

@@ -120,12 +120,12 @@ func TestRequestsAreWrittenForTheirHop(t *testing.T) {
 }
 
 func TestCapabilitiesAreThoseOfTheRevision(t *testing.T) {
-	all := `{"sampling":{"tools":{},"context":{}},"elicitation":{"form":{},"url":{}},"roots":{"listChanged":true},"tasks":{},"extensions":{"x":{}}}`
+	all := `{"sampling":{"tools":{},"context":{}},"elicitation":{"form":{},"url":{}},"roots":{"listChanged":true},"tasks":{},"extensions":{"x":{},"io.modelcontextprotocol/tasks":{}}}`
 	for rev, want := range map[string]string{
 		Rev20241105: `{"sampling":{},"roots":{"listChanged":true}}`,
 		Rev20250618: `{"sampling":{},"elicitation":{"form":{}},"roots":{"listChanged":true}}`,
 		Rev20251125: `{"sampling":{"tools":{},"context":{}},"elicitation":{"form":{},"url":{}},"roots":{"listChanged":true}}`,
-		Rev20260728: `{"sampling":{"tools":{},"context":{}},"elicitation":{"form":{},"url":{}},"roots":{}}`,
+		Rev20260728: `{"sampling":{"tools":{},"context":{}},"elicitation":{"form":{},"url":{}},"roots":{},"extensions":{"io.modelcontextprotocol/tasks":{}}}`,
 	} {
 		assert.JSONEq(t, want, string(ReadCaps([]byte(all), rev).JSON(rev)), rev)
 	}

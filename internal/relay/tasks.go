@@ -1,0 +1,114 @@
+package relay
+
+import (
+	"bytes"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/wire"
+	"bouncer/internal/link"
+)
+
+// task is a call that a server carries out behind its answer: a task of revision
+// 2025-11-25, or one of the extension of 2026-07-28.
+type task struct {
+	target *Target
+	link   link.Link
+	used   time.Time
+}
+
+// tasks are those that agents may ask about. A task is of the session whose call
+// began it, or of the agent where there is no session: nobody else sees it.
+type tasks struct {
+	mu     sync.Mutex
+	all    map[taskKey]task
+	counts map[string]int // by holder
+}
+
+type taskKey struct{ holder, id string }
+
+// Limits on tasks.
+const (
+	maxTasks      = 20_000
+	maxAgentTasks = 1_000
+	idleTask      = 24 * time.Hour
+)
+
+func (c *caller) holder() string {
+	if c.s != nil {
+		return c.s.id
+	}
+	return "agent " + c.agent.ID
+}
+
+// taskNeed is what an agent lacks that does not declare the extension.
+func (c *caller) taskNeed() string {
+	return `{"extensions":{"` + wire.TasksExtension + `":{}}}`
+}
+
+// noteTask notes the task that an answer began, if it did; false when it cannot
+// be noted.
+func (j *job) noteTask(frame []byte, f wire.Frame) bool {
+	if !f.Error.Empty() || j.hop.Method != "tools/call" {
+		return true
+	}
+	var at wire.Span
+	switch kind, _ := wire.StringAt(frame, f.ResultType); {
+	case kind == "task":
+		at = wire.Member(frame, f.Result, "taskId")
+	case j.c.s != nil && bytes.Contains(j.body, []byte(`"task"`)):
+		at = wire.Member(frame, wire.Member(frame, f.Result, "task"), "taskId")
+	}
+	id, ok := wire.StringAt(frame, at)
+	if !ok || at.Empty() {
+		return true
+	}
+	t := &j.d.tasks
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.all == nil {
+		t.all, t.counts = map[taskKey]task{}, map[string]int{}
+	}
+	key := taskKey{j.c.holder(), id}
+	old, twice := t.all[key]
+	if twice && old.target.Server.ID != j.t.Server.ID {
+		return false
+	}
+	if !twice {
+		if len(t.all) >= maxTasks || t.counts[key.holder] >= maxAgentTasks {
+			return false
+		}
+		t.counts[key.holder]++
+	}
+	t.all[key] = task{j.t, j.l, time.Now()}
+	return true
+}
+
+// task returns a task of the caller. Its server must still be within reach.
+func (d *Door) task(c *caller, id string) (task, bool) {
+	d.tasks.mu.Lock()
+	defer d.tasks.mu.Unlock()
+	key := taskKey{c.holder(), id}
+	t, ok := d.tasks.all[key]
+	if !ok {
+		return t, false
+	}
+	t.used = time.Now()
+	d.tasks.all[key] = t
+	s := c.world.Servers[t.target.Server.Name]
+	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused && c.world.Rules.For(c.agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
+}
+
+// drop forgets tasks that match.
+func (t *tasks) drop(match func(taskKey, task) bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for key, x := range t.all {
+		if match(key, x) {
+			delete(t.all, key)
+			if t.counts[key.holder]--; t.counts[key.holder] <= 0 {
+				delete(t.counts, key.holder)
+			}
+		}
+	}
+}
