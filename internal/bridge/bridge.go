@@ -132,9 +132,9 @@ func (b *Bridge) drop(line []byte, f wire.Frame) bool {
 	if f.Params.Empty() {
 		return false
 	}
-	key := string(wire.Member(line, f.Params, "requestId").Of(line))
+	id := wire.Member(line, f.Params, "requestId").Of(line)
 	b.mu.Lock()
-	cancel := b.open[key]
+	cancel := b.open[string(id)]
 	b.mu.Unlock()
 	if cancel != nil {
 		cancel()

@@ -24,6 +24,11 @@ func Detect(ctx context.Context, t Target, o Options) (Link, Offer, []team.Stage
 	}
 	old := NewSSE(t, o)
 	offer, later, err2 := old.Probe(ctx)
+	if errors.As(err2, &f) && slices.Contains([]int{401, 403}, f.Status) {
+		// It is that transport, and says what is wrong.
+		h.Close(ctx)
+		return old, Offer{}, later, err2
+	}
 	if err2 != nil {
 		old.Close(ctx)
 		return h, Offer{}, stages, err

@@ -94,6 +94,11 @@ type subscribed struct {
 const (
 	firstWait   = time.Second
 	longestWait = time.Minute
+	// maxStarts is how often a process that does not start is tried in a row.
+	maxStarts = 12
+	// settleFor is how long changes of a list are gathered before it is read again,
+	// so that a server that tells of them without end costs no more.
+	settleFor = 50 * time.Millisecond
 )
 
 // Keep starts keeping a link. list is the tool list last recorded, which is in
@@ -404,6 +409,11 @@ func (k *Keeper) run(ctx context.Context) {
 		}
 		wait := min(longestWait, firstWait<<min(failures, 10))
 		failures++
+		if _, process := k.link.(*Process); process && failures >= maxStarts {
+			// It is not going to start by itself. A call, a check or another
+			// registration tries it again.
+			wait = 365 * 24 * time.Hour
+		}
 		wait = wait/2 + rand.N(wait) // so that many links do not knock together
 		select {
 		case <-time.After(wait):
@@ -493,6 +503,10 @@ func (k *Keeper) watch(ctx context.Context) {
 			streaming = false
 			ended = nil
 		case <-k.stale:
+			select {
+			case <-time.After(settleFor):
+			case <-ctx.Done():
+			}
 			k.probe(ctx)
 			if k.Status().State != Ready {
 				cancel()

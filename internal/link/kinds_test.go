@@ -48,14 +48,14 @@ func TestTheTransportIsFoundOut(t *testing.T) {
 		"no sessions":                {stateless + "/mcp", token, "*link.HTTP", "2026-07-28", ""},
 		"the oldest transport":       {legacy + "/sse", token, "*link.SSE", "2024-11-05", ""},
 		"its message endpoint":       {legacy + "/messages", token, "*link.HTTP", "", diagnosis.WrongPath},
-		"the oldest, a wrong token":  {legacy + "/sse", "another", "*link.HTTP", "", diagnosis.MethodRefused},
+		"the oldest, a wrong token":  {legacy + "/sse", "another", "*link.SSE", "", diagnosis.TokenRejected},
 		"no sessions, a wrong token": {stateless + "/mcp", "another", "*link.HTTP", "", diagnosis.TokenRejected},
 		"nothing of the kind":        {legacy + "/nothing", token, "*link.HTTP", "", diagnosis.WrongPath},
 	} {
 		t.Run(name, func(t *testing.T) {
 			target, o := quick("s", row.url, row.token)
 			l, offer, stages, err := Detect(t.Context(), target, o)
-			defer l.Close(context.Background())
+			t.Cleanup(func() { l.Close(context.Background()) }) // also of a failure
 			assert.Equal(t, row.kind, fmt.Sprintf("%T", l))
 			require.NotEmpty(t, stages)
 			if row.cause != "" {

@@ -374,9 +374,9 @@ func (j *job) notice(frame []byte, f wire.Frame) {
 		}
 	case "notifications/cancelled":
 		// The server gave up a question of its own.
-		id := string(wire.Member(frame, f.Params, "requestId").Of(frame))
+		id := wire.Member(frame, f.Params, "requestId").Of(frame)
 		j.mu.Lock()
-		if stop := j.questions[id]; stop != nil {
+		if stop := j.questions[string(id)]; stop != nil {
 			stop()
 		}
 		j.mu.Unlock()

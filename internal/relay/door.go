@@ -120,6 +120,13 @@ func (d *Door) Swap(w *World) {
 		}
 		s.box.lists(s.told(shelf.digests()))
 	})
+	kept := map[*link.Keeper]bool{}
+	for _, s := range w.Servers {
+		kept[s.Keeper] = true
+	}
+	for _, n := range d.privates.drop(func(_ privateKey, n *private) bool { return !kept[n.keeper] }) {
+		d.calls.Go(func() { n.close(d.ctx) })
+	}
 	d.ears.each(func(e *ear) {
 		a := w.Agents[e.agentID]
 		if a == nil || !valid[e.passID] {

@@ -35,7 +35,6 @@ type Session struct {
 	asked  map[string]*question               // requests of servers on their way to the agent, by id
 	tapes  map[int]*tape                      // event streams that can be resumed, by number
 	lastNo int                                // number of the last stream, and of the last question
-	tasks  map[string]task                    // tasks of this session's calls, by id
 	// Of the oldest transport: messages under way, and whether initialize was sent.
 	underway int
 	greeted  bool

@@ -91,10 +91,9 @@ type listing struct {
 	names  map[string]*Target // by the name on this address
 	merged bool               // names of several servers
 	digest string
-	ttl    int
 
 	once  [2]sync.Once
-	pages [2][][]byte // results, without the closing brace for the stateless era's members
+	pages [2][][]byte // results, by era
 }
 
 // pageSize is how many entries one page of a list holds. Many agents never ask
