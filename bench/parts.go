@@ -31,8 +31,8 @@ func parts(ctx context.Context, size int) error {
 		_ = wire.AppendWithID(make([]byte, 0, len(reply)+8), reply, rf, []byte("1"))
 	})
 	masking := per(func() {
-		_, _ = m.Cut([]byte(text), kept)
-		_, _ = m.Cut([]byte(text), kept)
+		_, _ = m.Cut(text, kept)
+		_, _ = m.Cut(text, kept)
 	})
 	dir, err := os.MkdirTemp("", "bench")
 	if err != nil {

@@ -40,7 +40,7 @@ const maxBatch = 512
 // what is kept, but not by more than Keep asks for.
 type Entry struct {
 	team.Call
-	Args, Reply []byte
+	Args, Reply string
 	done        chan error
 }
 
@@ -91,9 +91,9 @@ func (j *Journal) Strict() bool { return j.o.Strict }
 
 // Keep returns the part of a body that the journal needs to be handed. It is a
 // copy: the caller may reuse b.
-func (j *Journal) Keep(b []byte) []byte {
+func (j *Journal) Keep(b []byte) string {
 	n := min(len(b), j.o.BodyLimit+j.o.Masker().Longest()+1024)
-	return append(make([]byte, 0, n), b[:n]...)
+	return string(b[:n])
 }
 
 // Record hands an entry to the writer. In strict mode it returns when the entry

@@ -509,7 +509,7 @@ func (l *base) fail(e diagnosis.Evidence, cause error) *Failure {
 
 // short makes a server's own words fit to be shown: masked, one line, bounded.
 func (l *base) short(s string) string {
-	text, cut := l.mask.Cut([]byte(strings.Join(strings.Fields(s), " ")), 200)
+	text, cut := l.mask.Cut(strings.Join(strings.Fields(s), " "), 200)
 	if cut {
 		text += "..."
 	}

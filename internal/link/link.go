@@ -132,6 +132,9 @@ func (t Target) transport(o Options) *http.Transport {
 		IdleConnTimeout:        90 * time.Second,
 		DisableCompression:     true,
 		MaxResponseHeaderBytes: 64 << 10,
+		// Messages of some KiB go out and come in with one system call each.
+		WriteBufferSize: 32 << 10,
+		ReadBufferSize:  32 << 10,
 	}
 }
 

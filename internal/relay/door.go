@@ -33,7 +33,7 @@ import (
 // concurrent use.
 type Recorder interface {
 	Record(ctx context.Context, e *journal.Entry) error
-	Keep(b []byte) []byte
+	Keep(b []byte) string
 }
 
 // Options configure a Door; the zero value is the default.

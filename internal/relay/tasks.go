@@ -1,7 +1,6 @@
 package relay
 
 import (
-	"bytes"
 	"sync"
 	"time"
 
@@ -56,7 +55,7 @@ func (j *job) noteTask(frame []byte, f wire.Frame) bool {
 	switch kind, _ := wire.StringAt(frame, f.ResultType); {
 	case kind == "task":
 		at = wire.Member(frame, f.Result, "taskId")
-	case j.c.s != nil && bytes.Contains(j.body, []byte(`"task"`)):
+	case j.c.s != nil && !j.p.Task.Empty():
 		at = wire.Member(frame, wire.Member(frame, f.Result, "task"), "taskId")
 	}
 	id, ok := wire.StringAt(frame, at)

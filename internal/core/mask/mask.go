@@ -93,13 +93,13 @@ func (m *Masker) Longest() int {
 	return m.longest
 }
 
-// Cut masks b and cuts the outcome to limit bytes; cut tells whether something
-// was left out. Only as much of b is looked at as can matter.
-func (m *Masker) Cut(b []byte, limit int) (text string, cut bool) {
-	if window := limit + m.Longest() + 512; len(b) > window {
-		b, cut = b[:window], true
+// Cut masks s and cuts the outcome to limit bytes; cut tells whether something
+// was left out. Only as much of s is looked at as can matter.
+func (m *Masker) Cut(s string, limit int) (text string, cut bool) {
+	if window := limit + m.Longest() + 512; len(s) > window {
+		s, cut = s[:window], true
 	}
-	text = m.Text(string(b))
+	text = m.Text(s)
 	if len(text) > limit {
 		text, cut = text[:limit], true
 	}
@@ -115,8 +115,12 @@ func (m *Masker) Text(s string) string {
 	if m != nil {
 		any = &m.any
 	}
+	p := uint16(0)
+	if s != "" {
+		p = uint16(s[0])
+	}
 	for i := 0; i+1 < len(s); i++ {
-		p := pair(s, i)
+		p = p<<8 | uint16(s[i+1])
 		if any[p>>6]&(1<<(p&63)) == 0 {
 			continue
 		}
@@ -138,6 +142,7 @@ func (m *Masker) Text(s string) string {
 			out.WriteString(s[done:from])
 			out.WriteString(Mark)
 			done, i = to, to-1
+			p = uint16(s[min(to, len(s)-1)])
 		}
 	}
 	if done == 0 {

@@ -42,10 +42,11 @@ type Params struct {
 	// the stateless era.
 	InputResponses Span
 	RequestState   Span
+	Task           Span // the wish that a call runs as a task, in the revision 2025-11-25
 }
 
 var (
-	paramNames = []string{"name", "arguments", "_meta", "uri", "inputResponses", "requestState", "taskId", "ref"}
+	paramNames = []string{"name", "arguments", "_meta", "uri", "inputResponses", "requestState", "taskId", "ref", "task"}
 	metaNames  = []string{"progressToken", MetaVersion, MetaCaps, MetaInfo, MetaLevel}
 	refNames   = []string{"name", "uri", "type"}
 )
@@ -81,7 +82,7 @@ func ReadParams(b []byte, params Span, method string) (Params, error) {
 	if err != nil {
 		return p, err
 	}
-	p.Arguments, p.InputResponses, p.RequestState = at[1], at[4], at[5]
+	p.Arguments, p.InputResponses, p.RequestState, p.Task = at[1], at[4], at[5], at[8]
 	// First, since it decides what the rest is held against.
 	if p.Meta, err = readMeta(b, at[2]); err != nil {
 		return p, err
@@ -150,8 +151,8 @@ func readMeta(b []byte, meta Span) (Meta, error) {
 
 // pick returns the spans of the named members (eight at most) of the object
 // under s, each at most once and exactly spelled.
-func pick(b []byte, s Span, names []string) ([8]Span, error) {
-	var at [8]Span
+func pick(b []byte, s Span, names []string) ([9]Span, error) {
+	var at [9]Span
 	err := Members(b, s, func(name string, v Span) error {
 		n, err := guarded(names, name)
 		if err != nil || n < 0 {
