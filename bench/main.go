@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -38,7 +39,7 @@ func main() {
 	sizes := flag.String("sizes", "200,16384", "bytes of the arguments, separated by commas")
 	callers := flag.String("callers", "1,16,64", "numbers of callers, separated by commas")
 	flag.Parse()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if err := run(ctx, options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)

@@ -285,15 +285,19 @@ func (o *options) fill(t *task, in map[string]any) error {
 const maxFile = 8 << 20
 
 func (t *task) file(path string) (string, error) {
-	var raw []byte
-	var err error
-	if path == "-" {
-		raw, err = io.ReadAll(io.LimitReader(t.In, maxFile+1))
-	} else {
-		raw, err = os.ReadFile(path)
+	unreadable := &usageError{fmt.Sprintf("the file %s cannot be read", path), "check its name and permissions"}
+	in := t.In
+	if path != "-" {
+		f, err := os.Open(path)
+		if err != nil {
+			return "", unreadable
+		}
+		defer f.Close()
+		in = f
 	}
+	raw, err := io.ReadAll(io.LimitReader(in, maxFile+1))
 	if err != nil {
-		return "", &usageError{fmt.Sprintf("the file %s cannot be read", path), "check its name and permissions"}
+		return "", unreadable
 	}
 	if len(raw) > maxFile {
 		return "", &usageError{fmt.Sprintf("the file %s is larger than %d MiB", path, maxFile>>20), "give a smaller one"}

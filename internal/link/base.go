@@ -9,6 +9,7 @@
 package link
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -278,6 +279,33 @@ func (l *base) watch(uri string, on bool) bool {
 	return true
 }
 
+// claim notes a subscription if the server has them and there is room for it.
+func (l *base) claim(g Greeting, uri string, on bool) error {
+	note := ""
+	switch {
+	case !g.Subscribe:
+		note = "it has no subscriptions"
+	case !l.watch(uri, on):
+		note = fmt.Sprintf("more than %d resources are subscribed to", maxWatched)
+	default:
+		return nil
+	}
+	return l.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: note}, nil)
+}
+
+// subscribe makes or ends a subscription by a request of the initialize era. One
+// that the server refuses is forgotten.
+func (l *base) subscribe(ctx context.Context, g Greeting, uri string, on bool, begin func(context.Context, *Ask) (Exchange, error)) error {
+	if err := l.claim(g, uri, on); err != nil {
+		return err
+	}
+	err := l.asked(ctx, subscription(uri, on), begin)
+	if err != nil && on {
+		l.watch(uri, false)
+	}
+	return err
+}
+
 func (l *base) watching() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -437,6 +465,19 @@ func bounded(s string) string {
 
 // asker sends a request of Bouncer's own and returns the answer.
 type asker func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error)
+
+// asking returns the asker over a conversation.
+func asking(begin func(context.Context, *Ask) (Exchange, error)) asker {
+	return func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
+		x, err := begin(ctx, own(method, params, "tools"))
+		if err != nil {
+			return nil, wire.Frame{}, err
+		}
+		defer x.Close()
+		frame, f, err := answer(ctx, x)
+		return bytes.Clone(frame), f, err // the frame is the exchange's, which ends here
+	}
+}
 
 // offer reads every list that the server declares to have. Tools that cannot be
 // listed are a failure; the rest is left out and told.

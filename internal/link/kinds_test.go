@@ -320,6 +320,7 @@ func TestCallsOverTheOldestTransport(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprint("call ", i), text)
 	}
+	assert.ErrorContains(t, l.Subscribe(t.Context(), "chart://skerrow/approach", true), "no subscriptions", "what is not offered is not asked for")
 	x, err := l.Begin(t.Context(), toolCall(`{"name":"wait","_meta":{"progressToken":"agents"}}`))
 	require.NoError(t, err)
 	_, f, err := x.Next()

@@ -270,22 +270,11 @@ func (l *HTTP) Offer(ctx context.Context) (Offer, error) {
 	if err != nil {
 		return Offer{}, err
 	}
-	o, err := l.offer(ctx, g, l.ask)
+	o, err := l.offer(ctx, g, asking(l.Begin))
 	if wire.Stateless(g.Revision) {
 		o.dropMisannotated()
 	}
 	return o, err
-}
-
-// ask sends a request of Bouncer's own and returns the answer.
-func (l *HTTP) ask(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
-	x, err := l.Begin(ctx, own(method, params, "tools"))
-	if err != nil {
-		return nil, wire.Frame{}, err
-	}
-	defer x.Close()
-	frame, f, err := answer(ctx, x)
-	return bytes.Clone(frame), f, err
 }
 
 // Begin implements Link. A lost session is opened anew and the request repeated

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"slices"
 	"time"
@@ -186,17 +185,10 @@ func (l *HTTP) Subscribe(ctx context.Context, uri string, on bool) error {
 	if err != nil {
 		return err
 	}
-	if !g.Subscribe {
-		return l.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "it has no subscriptions"}, nil)
-	}
-	if !l.watch(uri, on) {
-		return l.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: fmt.Sprintf("more than %d resources are subscribed to", maxWatched)}, nil)
-	}
 	if !wire.Stateless(g.Revision) {
-		err := l.asked(ctx, subscription(uri, on), l.Begin)
-		if err != nil && on {
-			l.watch(uri, false)
-		}
+		return l.subscribe(ctx, g, uri, on, l.Begin)
+	}
+	if err := l.claim(g, uri, on); err != nil {
 		return err
 	}
 	select {

@@ -259,14 +259,7 @@ func (p *Process) Offer(ctx context.Context) (Offer, error) {
 	if err != nil {
 		return Offer{}, err
 	}
-	return p.offer(ctx, c.greeting, func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
-		x, err := p.begin(ctx, c, own(method, params, "tools"))
-		if err != nil {
-			return nil, wire.Frame{}, err
-		}
-		defer x.Close()
-		return answer(ctx, x)
-	})
+	return p.offer(ctx, c.greeting, asking(func(ctx context.Context, a *Ask) (Exchange, error) { return p.begin(ctx, c, a) }))
 }
 
 // Begin implements Link.
@@ -314,14 +307,10 @@ func (p *Process) Subscribe(ctx context.Context, uri string, on bool) error {
 	if err != nil {
 		return err
 	}
-	if wire.Stateless(c.greeting.Revision) || !c.greeting.Subscribe || !p.watch(uri, on) {
-		return p.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered}, nil)
+	if wire.Stateless(c.greeting.Revision) {
+		return p.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "in its revision they belong to an event stream, which a local process has not"}, nil)
 	}
-	err = p.asked(ctx, subscription(uri, on), p.Begin)
-	if err != nil && on {
-		p.watch(uri, false)
-	}
-	return err
+	return p.subscribe(ctx, c.greeting, uri, on, p.Begin)
 }
 
 // Log implements Link.

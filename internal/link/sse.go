@@ -217,19 +217,7 @@ func (l *SSE) Offer(ctx context.Context) (Offer, error) {
 	if err != nil {
 		return Offer{}, err
 	}
-	return l.offer(ctx, n.greeting, n.asker())
-}
-
-// asker sends requests of Bouncer's own over a board.
-func (b *board) asker() asker {
-	return func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error) {
-		x, err := b.begin(ctx, own(method, params, "tools"), nil)
-		if err != nil {
-			return nil, wire.Frame{}, err
-		}
-		defer x.Close()
-		return answer(ctx, x)
-	}
+	return l.offer(ctx, n.greeting, asking(func(ctx context.Context, a *Ask) (Exchange, error) { return n.begin(ctx, a, nil) }))
 }
 
 // Begin implements Link.
@@ -269,14 +257,11 @@ func (l *SSE) Notify(ctx context.Context, method string, params []byte) error {
 
 // Subscribe implements Link.
 func (l *SSE) Subscribe(ctx context.Context, uri string, on bool) error {
-	if !l.watch(uri, on) {
-		return l.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered}, nil)
+	n, err := l.open(ctx, nil)
+	if err != nil {
+		return err
 	}
-	err := l.asked(ctx, subscription(uri, on), l.Begin)
-	if err != nil && on {
-		l.watch(uri, false)
-	}
-	return err
+	return l.subscribe(ctx, n.greeting, uri, on, l.Begin)
 }
 
 // Log implements Link.
