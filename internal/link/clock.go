@@ -61,15 +61,27 @@ func (c *clock) stages() []team.Stage {
 	return c.list
 }
 
+func (c *clock) connecting() bool { c.mu.Lock(); defer c.mu.Unlock(); return c.first }
+
 // trace reports the steps of the first connection.
 func (c *clock) trace(ctx context.Context) context.Context {
+	begin := func() {
+		if c.connecting() {
+			c.set()
+		}
+	}
+	end := func(name string, err error) {
+		if c.connecting() {
+			c.stage(name, c.mark(), err)
+		}
+	}
 	return httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
-		DNSStart:          func(httptrace.DNSStartInfo) { c.set() },
-		DNSDone:           func(i httptrace.DNSDoneInfo) { c.stage("resolve", c.mark(), i.Err) },
-		ConnectStart:      func(string, string) { c.set() },
-		ConnectDone:       func(_, _ string, err error) { c.stage("connect", c.mark(), err) },
-		TLSHandshakeStart: c.set,
-		TLSHandshakeDone:  func(_ tls.ConnectionState, err error) { c.stage("tls", c.mark(), err) },
+		DNSStart:          func(httptrace.DNSStartInfo) { begin() },
+		DNSDone:           func(i httptrace.DNSDoneInfo) { end("resolve", i.Err) },
+		ConnectStart:      func(string, string) { begin() },
+		ConnectDone:       func(_, _ string, err error) { end("connect", err) },
+		TLSHandshakeStart: begin,
+		TLSHandshakeDone:  func(_ tls.ConnectionState, err error) { end("tls", err) },
 		GotConn: func(httptrace.GotConnInfo) {
 			c.mu.Lock()
 			defer c.mu.Unlock()

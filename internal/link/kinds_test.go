@@ -315,6 +315,13 @@ func TestCallsOverTheOldestTransport(t *testing.T) {
 	target, o := quick("s", h.URL+"/sse", token)
 	l := NewSSE(target, o)
 	defer l.Close(context.Background())
+	_, stages, err := l.Probe(t.Context())
+	require.NoError(t, err)
+	var names []string
+	for _, s := range stages {
+		names = append(names, s.Name)
+	}
+	assert.Equal(t, []string{"connect", "initialize", "tools"}, names, "the connection for messages is no stage of its own")
 	for i := range 5 {
 		text, err := call(t.Context(), l, fmt.Sprint("call ", i))
 		require.NoError(t, err)

@@ -92,7 +92,7 @@ function changed() {
           <dt>says it is</dt><dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
           <dt>transport</dt><dd>{{ s.transport }}<template v-if="s.transport !== 'rest'">, revision {{ s.health.revision || 'unknown' }}</template></dd>
           <dt>offers</dt><dd>{{ s.health.tools }} tools, {{ s.health.prompts }} prompts, {{ s.health.resources }} resources</dd>
-          <template v-if="s.transport !== 'rest'"><dt>conversations</dt><dd>{{ s.sharing }}</dd></template>
+          <template v-if="s.transport !== 'rest'"><dt>sharing</dt><dd>{{ s.sharing }}</dd></template>
           <template v-if="limits"><dt>at most</dt><dd>{{ limits }}</dd></template>
           <template v-if="s.headers?.length"><dt>headers</dt><dd class="mono">{{ s.headers.join('; ') }}</dd></template>
           <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span></dd>

@@ -112,8 +112,8 @@ async function submit() {
       </ElFormItem>
       <details v-if="!isRest || !server" class="more">
         <summary>Settings that few servers need</summary>
-        <ElFormItem v-if="!isRest" label="Conversations" :error="fieldError('sharing')">
-          <ElSelect v-model="sharing" aria-label="Conversations">
+        <ElFormItem v-if="!isRest" label="Sharing" :error="fieldError('sharing')">
+          <ElSelect v-model="sharing" aria-label="Sharing">
             <ElOption value="auto" label="auto: one for each agent session where that is cheap" />
             <ElOption value="shared" label="shared by all agents that can do the same" />
             <ElOption value="private" label="private: one for each agent session" />
