@@ -104,9 +104,6 @@ func scenarios(t *testing.T, address, requirements string) map[string]bool {
 // notCarried are the scenarios that pass nowhere but directly, by server and
 // requirements, and why. Everything else has to pass.
 var notCarried = map[string]map[string]string{
-	"go-sessions 2025-11-25": {
-		"server-sse-polling": "Bouncer waits out the interruption itself, so that its reply is plain JSON and nothing is left to be polled",
-	},
 	"go-sessions 2026-07-28": {
 		"input-required-result-basic-elicitation": "a request of a server has no name, but the scenario wants the one that its tool gave",
 		"input-required-result-multi-round":       "this server asks once and then answers with an unfinished result of its own making",

@@ -75,6 +75,19 @@ type Ask struct {
 	Stage string
 	// Mirrors are the arguments of the tool that go into headers.
 	Mirrors []wire.Mirror
+	// Pauses asks to be told when the server interrupts its answer.
+	Pauses bool
+}
+
+// Pause is what Next returns when the server has broken off its stream and wants
+// to be asked again after a while (MCP 2025-11-25, transports: a server may close
+// the stream at any time). The call goes on: the next Next waits that long and
+// takes the stream up again.
+type Pause struct{ Retry time.Duration }
+
+// Error implements error.
+func (p *Pause) Error() string {
+	return "the server interrupted its answer for " + p.Retry.String()
 }
 
 // Client is who a request is sent for, as the server is told: what it can do,

@@ -26,6 +26,9 @@ type httpExchange struct {
 	last   string        // id of the last event, to resume after
 	retry  time.Duration // how long the server wants to be left alone before that
 	tries  int           // resumptions since the last message
+	asked  bool          // the server named a time to come back after
+	pauses bool          // the caller wants to be told of an interruption
+	paused error         // the interruption that the caller was told of
 	buf    *bytes.Buffer
 	count  int
 	done   bool
@@ -88,7 +91,15 @@ func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 		}
 	}
 	for {
-		ev, err := x.events.Next()
+		ev, err := wire.Event{}, x.paused
+		if x.paused = nil; err == nil {
+			ev, err = x.events.Next()
+			if err != nil && x.pauses && x.asked && x.ctx.Err() == nil {
+				// Also where nothing can be resumed: the agent then comes back for the reason.
+				x.paused, x.asked = err, false
+				return nil, wire.Frame{}, &Pause{Retry: x.retry}
+			}
+		}
 		if err != nil {
 			if again := x.resume(err); again != nil {
 				return nil, wire.Frame{}, again
@@ -97,7 +108,7 @@ func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 		}
 		x.last = ev.ID
 		if ev.Retry >= 0 {
-			x.retry = min(time.Duration(ev.Retry)*time.Millisecond, longestRetry)
+			x.asked, x.retry = true, min(time.Duration(ev.Retry)*time.Millisecond, longestRetry)
 		}
 		if len(ev.Data) == 0 || (ev.Name != "" && ev.Name != "message") {
 			continue
@@ -131,7 +142,7 @@ func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
 // resume takes a stream up again that ended before its answer (MCP 2025-03-26 to
 // 2025-11-25, transports: resumability). It returns why that is not possible.
 func (x *httpExchange) resume(broken error) error {
-	if x.last == "" || x.s.stateless || x.ctx.Err() != nil || errors.Is(broken, wire.ErrEventTooLarge) || x.tries >= maxResumes {
+	if !x.resumable(broken) {
 		return x.readFail(broken)
 	}
 	x.tries++
@@ -151,6 +162,10 @@ func (x *httpExchange) resume(broken error) error {
 	_ = x.res.Body.Close()
 	x.res, x.events = res, wire.NewEventReader(res.Body, x.link.o.MessageLimit)
 	return nil
+}
+
+func (x *httpExchange) resumable(broken error) bool {
+	return x.last != "" && !x.s.stateless && x.ctx.Err() == nil && !errors.Is(broken, wire.ErrEventTooLarge) && x.tries < maxResumes
 }
 
 // get opens an event stream in a session; last is the event to resume after, or

@@ -313,7 +313,9 @@ func (l *HTTP) send(ctx context.Context, s *session, a *Ask) (*httpExchange, err
 		if err != nil {
 			return nil, err
 		}
-		return l.exchange(res, id, s, a.Stage), nil
+		x := l.exchange(res, id, s, a.Stage)
+		x.pauses = a.Pauses
+		return x, nil
 	}
 	info := a.Client.Info
 	if info == nil {

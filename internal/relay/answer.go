@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"errors"
 	"net/http"
 	"strconv"
 	"strings"
@@ -41,6 +42,7 @@ type answer struct {
 	tape  *tape
 	begun bool  // the reply is a stream
 	ended bool  // nothing may be written any more
+	away  bool  // interrupted: the rest is only taped
 	err   error // the first failed write; later ones are skipped
 }
 
@@ -109,6 +111,32 @@ func (a *answer) begin() {
 	}
 }
 
+// canPause reports whether the agent can be told to come back for the rest of
+// its answer (MCP 2025-11-25, transports).
+func (a *answer) canPause() bool {
+	return a.s != nil && a.stream && !a.keep && a.line == nil && wire.HasEventIDs(a.s.revision)
+}
+
+// pause tells the agent to come back after a while for the rest, which goes onto
+// the tape of the stream. The reply ends when the caller returns.
+func (a *answer) pause(retry time.Duration) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.ended || a.away {
+		return
+	}
+	a.begin()
+	if a.err == nil {
+		a.err = send(a.w, a.rc, []byte("retry: "+strconv.FormatInt(retry.Milliseconds(), 10)+"\n\n"))
+	}
+	a.away = true
+	if a.err == nil {
+		a.err = errAway
+	}
+}
+
+var errAway = errors.New("the reply was interrupted")
+
 // final sends the response. It is the last message.
 func (a *answer) final(frame []byte) { a.last(frame, http.StatusOK) }
 
@@ -164,6 +192,9 @@ func (a *answer) end() {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if a.away {
+		return
+	}
 	if !a.ended && !a.begun && a.stream {
 		a.begin()
 	}

@@ -219,18 +219,21 @@ func (j *job) start(ctx context.Context) func() {
 	j.ctx, j.cancel = jctx, func(why error) {
 		cancel(why)
 		stop()
+		if j.c.s != nil && why == nil {
+			j.c.s.finish(string(j.id))
+		}
 		if j.own != nil && why == nil {
 			j.own.remove(j)
 		}
 	}
 	if j.c.s != nil {
-		key := string(j.id)
-		if !j.c.s.begin(key, cancel) {
-			j.cancel(nil)
+		if !j.c.s.begin(string(j.id), cancel) {
+			cancel(nil) // not the job's own way to end, which would end the other one
+			stop()
 			j.out.refuse(j.id, wire.CodeInvalidRequest, "this request id is in use, or too many calls are in flight in this session", nil)
 			return nil
 		}
-		defer j.c.s.finish(key)
+		j.ask.Pauses = j.out.canPause()
 	}
 	j.d.calls.Add(1)
 	defer j.d.calls.Done()
@@ -260,7 +263,7 @@ func (j *job) start(ctx context.Context) func() {
 		j.cancel(nil)
 		return nil
 	}
-	return j.finish(ctx, release)
+	return j.finish(ctx, release, false)
 }
 
 // bind cancels the job when the agent goes away, in the era in which that is the
@@ -297,11 +300,13 @@ func (parked *job) resumed(ctx context.Context, now *job) func() {
 			return nil
 		}
 	}
-	return parked.finish(ctx, parked.bind(ctx))
+	return parked.finish(ctx, parked.bind(ctx), false)
 }
 
-// finish carries what the server sends until the job is answered or parked.
-func (j *job) finish(ctx context.Context, release func() bool) func() {
+// finish carries what the server sends until the job is answered or parked;
+// resting tells that the agent's reply is over already.
+func (j *job) finish(ctx context.Context, release func() bool, resting bool) func() {
+	var pause *link.Pause
 	for round := 0; ; round++ {
 		frame, f, err := j.pump()
 		switch {
@@ -311,6 +316,19 @@ func (j *job) finish(ctx context.Context, release func() bool) func() {
 			}
 			err = errCanceled // the agent left at the same moment
 			fallthrough
+		case errors.As(err, &pause):
+			j.out.pause(pause.Retry)
+			if resting {
+				continue
+			}
+			// The rest has a goroutine of its own, since the reply ends with this one.
+			j.keepOwn()
+			j.d.calls.Go(func() {
+				if done := j.finish(context.WithoutCancel(ctx), release, true); done != nil {
+					done()
+				}
+			})
+			return nil
 		case err != nil:
 			release()
 			j.broken(ctx, err)
@@ -336,12 +354,25 @@ func (j *job) finish(ctx context.Context, release func() bool) func() {
 	}
 }
 
+// keepOwn gives the job its own copy of the request, which is otherwise valid
+// only until the reply ends.
+func (j *job) keepOwn() {
+	j.body, j.id = bytes.Clone(j.body), bytes.Clone(j.id)
+	j.ask.Src = j.body
+}
+
 // pump passes on what the server sends before its answer, and returns the
 // answer; errParked when the agent has to be asked first.
 func (j *job) pump() ([]byte, wire.Frame, error) {
-	defer j.settle()
 	for {
 		frame, f, err := j.next()
+		var pause *link.Pause
+		if errors.As(err, &pause) {
+			return nil, f, err // what was asked of the agent stays asked
+		}
+		if err != nil || f.Kind == wire.Response {
+			j.settle()
+		}
 		if err != nil || f.Kind == wire.Response {
 			return frame, f, err
 		}
@@ -350,6 +381,7 @@ func (j *job) pump() ([]byte, wire.Frame, error) {
 			continue
 		}
 		if parked := j.question(frame, f); parked {
+			j.settle()
 			return nil, f, errParked
 		}
 	}

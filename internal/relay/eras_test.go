@@ -3,6 +3,7 @@ package relay_test
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -389,6 +390,45 @@ func TestStreamsAreResumed(t *testing.T) {
 	older := w.Raw("/mcp/act", pass, wire.Rev20250618)
 	_, text = older.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"_meta":{"progressToken":"t"},"name":"act"}}`)
 	assert.NotContains(t, text, "id: ", "older agents stumble over ids and empty events")
+}
+
+// A server may break off its stream and have the client come back; the agent is
+// told the same, if its revision has that, and waits with nothing open.
+func TestAnInterruptionIsPassedOn(t *testing.T) {
+	w, s, pass := acted(t, func(c *testkit.ScriptCall) { c.Interrupt(20 * time.Millisecond) })
+	s.Again = func(c *testkit.ScriptCall) {
+		c.Notify("notifications/progress", `{"progressToken":`+c.Token+`,"progress":1}`)
+		c.Text("the rest")
+	}
+	agent := w.Raw("/mcp/act", pass, wire.Rev20251125)
+	const body = `{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"_meta":{"progressToken":"t"},"name":"act"}}`
+	res, err := http.DefaultClient.Do(agent.Request(t.Context(), "POST", body))
+	require.NoError(t, err)
+	events := wire.NewEventReader(res.Body, 1<<20)
+	prime, err := events.Next()
+	require.NoError(t, err)
+	retry, err := events.Next()
+	require.NoError(t, err)
+	assert.Equal(t, 20, retry.Retry)
+	_, err = events.Next()
+	require.ErrorIs(t, err, io.EOF, "the reply ends without an answer")
+	_ = res.Body.Close()
+	agent.Header = http.Header{"Last-Event-Id": {prime.ID}}
+	res, err = http.DefaultClient.Do(agent.Request(t.Context(), "GET", ""))
+	require.NoError(t, err)
+	defer res.Body.Close()
+	rest, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	assert.Contains(t, string(rest), `"progressToken":"t"`)
+	assert.Contains(t, string(rest), "the rest")
+	agent.Header = nil
+	_, text := agent.Post(body) // the id is free again
+	assert.NotContains(t, text, "in use")
+	older := w.Raw("/mcp/act", pass, wire.Rev20250618)
+	_, text = older.Post(body)
+	assert.Contains(t, text, "the rest", "an older agent just waits")
+	calls := w.Calls(3, "")
+	assert.Equal(t, "ok", calls[2].Outcome)
 }
 
 func TestTheOldestTransport(t *testing.T) {

@@ -21,6 +21,8 @@ type Script struct {
 	Capabilities string
 	// Call answers every request that is in no Results.
 	Call func(c *ScriptCall)
+	// Again carries on with the call whose stream is taken up again.
+	Again func(c *ScriptCall)
 
 	t        *testing.T
 	mu       sync.Mutex
@@ -33,6 +35,7 @@ type scriptSession struct {
 	id      string
 	caps    string // declared by the client, raw
 	stream  chan string
+	left    *ScriptCall            // interrupted last
 	replies map[string]chan string // to requests of the server, by id
 	gone    map[string]bool        // requests that the client cancelled, by raw id
 }
@@ -173,6 +176,14 @@ func (s *Script) hold(w http.ResponseWriter, r *http.Request, x *scriptSession) 
 	w.WriteHeader(http.StatusOK)
 	rc := http.NewResponseController(w)
 	_ = rc.Flush()
+	if r.Header.Get("Last-Event-Id") != "" {
+		s.mu.Lock()
+		c := *x.left
+		s.mu.Unlock()
+		c.w, c.r = w, r
+		s.Again(&c)
+		return
+	}
 	for {
 		select {
 		case frame := <-x.stream:
@@ -216,6 +227,15 @@ func (c *ScriptCall) Ask(id, method, params string) string {
 	case <-time.After(20 * time.Second):
 		return "no answer"
 	}
+}
+
+// Interrupt asks the client to come back for the rest of the call, whose stream
+// ends when Call returns.
+func (c *ScriptCall) Interrupt(retry time.Duration) {
+	c.s.mu.Lock()
+	c.session.left = c
+	c.s.mu.Unlock()
+	_, _ = fmt.Fprintf(c.w, "id: e1\nretry: %d\ndata: \n\n", retry.Milliseconds())
 }
 
 // Return ends the call with a result.
