@@ -21,6 +21,7 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/desk"
 	"bouncer/internal/journal"
+	"bouncer/internal/signin"
 	"bouncer/internal/team"
 )
 
@@ -197,6 +198,11 @@ func (a *API) explain(c *call, err error) problem {
 	var probe *desk.ProbeError
 	var wait *desk.WaitError
 	var pick *desk.OperationsError
+	var denied *signin.Refusal
+	var failed interface {
+		error
+		Found() diagnosis.Finding
+	}
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &field):
@@ -207,6 +213,11 @@ func (a *API) explain(c *call, err error) problem {
 		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
 	case errors.As(err, &clash):
 		return problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
+	case errors.As(err, &denied):
+		return problem{Status: 502, Title: "the sign-in cannot be begun: " + denied.Why, Code: string(desk.CauseOf(denied)), Hint: denied.Remedy()}
+	case errors.As(err, &failed):
+		f := failed.Found()
+		return problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
 	case errors.As(err, &probe):
 		return problem{Status: 502, Title: "the server could not be reached as described: " + probe.Finding.Message, Code: string(probe.Finding.Cause), Hint: probe.Finding.Remedy, Finding: &probe.Finding, Stages: probe.Stages}
 	case errors.As(err, &wait):

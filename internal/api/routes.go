@@ -3,7 +3,6 @@ package api
 import (
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"bouncer/internal/desk"
@@ -36,6 +35,8 @@ type (
 		Version string `json:"version"`
 		Address string `json:"address" doc:"base URL of the service; agents connect to /mcp below it"`
 		Journal string `json:"journal" enum:"normal,strict"`
+		// Provider is where people can sign in besides with a password.
+		Provider string `json:"provider,omitempty" doc:"name of the identity provider where people can sign in, if there is one"`
 	}
 	addedPerson struct {
 		Person   team.Person `json:"person"`
@@ -72,6 +73,10 @@ type (
 		Sharing    *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
 		Document   *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
 		Operations *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
+		Per        *string           `json:"per,omitempty" enum:"team,person,agent"`
+		Secret     *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
+		Places     *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
+		SignIn     *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
 	}
 	toolView struct {
 		Name        string `json:"name"`
@@ -84,19 +89,27 @@ type (
 	newPass struct {
 		Label string `json:"label,omitempty"`
 		Days  int    `json:"days" doc:"for how long it is valid, 1 to 366"`
+		// InAddress makes a pass for agents that can set no header.
+		InAddress bool `json:"inAddress,omitempty" doc:"a pass that is part of an address, for an agent that can set no header (setting address-passes)"`
 	}
 	issuedPass struct {
 		Pass  team.Pass `json:"pass"`
 		Token string    `json:"token" doc:"what the agent shows; given out this once"`
+		URL   string    `json:"url,omitempty" doc:"address with the pass in it"`
 	}
-	newSecret struct {
-		Name  string `json:"name"`
-		Kind  string `json:"kind,omitempty" enum:"bearer,private-key" doc:"bearer if left out"`
+	inspection struct {
+		Kind  string `json:"kind,omitempty" enum:"bearer,value,basic,environment,client-secret,private-key"`
 		Value string `json:"value"`
 	}
-	newValue struct {
-		Value  string `json:"value"`
-		Anyway bool   `json:"anyway,omitempty" doc:"store it even when a server does not take it"`
+	invited struct {
+		Invitation team.Invitation `json:"invitation"`
+		Link       string          `json:"link" doc:"to be passed on; shown this once"`
+	}
+	resetPassword struct {
+		Password string `json:"password" doc:"one-time password, shown this once"`
+	}
+	sentTo struct {
+		URL string `json:"url" doc:"where to send the browser"`
 	}
 )
 
@@ -125,7 +138,7 @@ func (a *API) table() []route {
 		{method: get, path: "/api/servers", id: "listServers", summary: "Every registered server, with how it is doing", out: []desk.ServerInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Servers(c.Context()) }},
 		{method: post, path: "/api/servers", id: "registerServer", summary: "Reach a server, list its tools, and register it", roles: keepers, in: registration{}, out: desk.ServerInfo{}, status: 201, handle: a.register},
 		{method: get, path: "/api/servers/{name}", id: "getServer", summary: "One server", out: desk.ServerInfo{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Server(c.Context(), c.name("name")) }},
-		{method: patch, path: "/api/servers/{name}", id: "updateServer", summary: "Alter a server: address, token, sharing, operations, pause or resume", roles: keepers, in: serverPatch{}, out: desk.ServerInfo{}, status: 200, handle: a.updateServer},
+		{method: patch, path: "/api/servers/{name}", id: "updateServer", summary: "Alter a server: address, credentials, sharing, operations, pause or resume", roles: keepers, in: serverPatch{}, out: desk.ServerInfo{}, status: 200, handle: a.updateServer},
 		{method: del, path: "/api/servers/{name}", id: "removeServer", summary: "Remove a server; its secret stays", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveServer(c.Context(), c.person, c.name("name")) }},
 		{method: get, path: "/api/servers/{name}/tools", id: "listTools", summary: "The tools of one server", out: []toolView{}, status: 200, handle: a.serverTools},
 		{method: get, path: "/api/servers/{name}/editions", id: "listEditions", summary: "The recorded states of a server's tool list, newest first", out: []team.Edition{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Editions(c.Context(), c.name("name")) }},
@@ -149,10 +162,51 @@ func (a *API) table() []route {
 		{method: post, path: "/api/rules", id: "addRule", summary: "Add a rule; it is in force at once", roles: keepers, in: desk.NewRule{}, out: team.Rule{}, status: 201, handle: a.addRule},
 		{method: del, path: "/api/rules/{id}", id: "removeRule", summary: "Remove a rule; it is out of force at once", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveRule(c.Context(), c.person, c.name("id")) }},
 
-		{method: get, path: "/api/secrets", id: "listSecrets", summary: "All secrets, without their values", roles: readers, out: []team.Secret{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Secrets(c.Context()) }},
-		{method: post, path: "/api/secrets", id: "addSecret", summary: "Store a secret", roles: keepers, in: newSecret{}, out: team.Secret{}, status: 201, handle: a.addSecret},
-		{method: put, path: "/api/secrets/{name}/value", id: "rotateSecret", summary: "Replace a value; it is tried on its servers first", roles: keepers, in: newValue{}, out: team.Secret{}, status: 200, handle: a.rotateSecret},
-		{method: del, path: "/api/secrets/{name}", id: "removeSecret", summary: "Remove a secret that no server is given", roles: keepers, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveSecret(c.Context(), c.person, c.name("name")) }},
+		{method: get, path: "/api/secrets", id: "listSecrets", summary: "All secrets, without their values; members see their own", out: []team.Secret{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Secrets(c.Context(), c.person) }},
+		{method: post, path: "/api/secrets", id: "addSecret", summary: "Store a secret", roles: keepers, in: desk.NewSecret{}, out: team.Secret{}, status: 201, handle: with(func(c *call, in desk.NewSecret) (any, error) { return a.desk.AddSecret(c.Context(), c.person, in) })},
+		{method: post, path: "/api/secrets/inspect", id: "inspectSecret", summary: "Look at a value without storing it", roles: owners, in: inspection{}, out: desk.Inspection{}, status: 200, handle: with(func(c *call, in inspection) (any, error) { return a.desk.Inspect(in.Kind, in.Value), nil })},
+		{method: put, path: "/api/secrets/{name}/value", id: "rotateSecret", summary: "Replace a value; it is tried on its servers first", roles: owners, in: desk.NewValue{}, out: team.Secret{}, status: 200, handle: with(func(c *call, in desk.NewValue) (any, error) {
+			return a.desk.RotateSecret(c.Context(), c.person, c.name("name"), in)
+		})},
+		{method: del, path: "/api/secrets/{name}", id: "removeSecret", summary: "Remove a secret that no server is given", roles: owners, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemoveSecret(c.Context(), c.person, c.name("name")) }},
+		{method: put, path: "/api/servers/{name}/own", id: "giveOwn", summary: "Store the credential that you, or one of your agents, use at a server instead of the team's", roles: owners, in: desk.OwnValue{}, out: team.Secret{}, status: 200, handle: with(func(c *call, in desk.OwnValue) (any, error) {
+			return a.desk.GiveOwn(c.Context(), c.person, c.name("name"), in)
+		})},
+		{method: del, path: "/api/servers/{name}/own", id: "dropOwn", summary: "Use the team's credential again", roles: owners, query: []queryField{{"agent", "agent that it is for; yourself if left out"}}, status: 204, handle: func(c *call) (any, error) {
+			return nil, a.desk.DropOwn(c.Context(), c.person, c.name("name"), c.URL.Query().Get("agent"))
+		}},
+		{method: get, path: "/api/locker", id: "getLocker", summary: "The key set of the locker, without the keys", roles: admins, out: desk.KeySet{}, status: 200, handle: func(*call) (any, error) { return a.desk.Keys(), nil }},
+		{method: post, path: "/api/locker/rotate", id: "rotateKeys", summary: "Put a new key in force and wrap everything with it", roles: admins, out: desk.KeySet{}, status: 200, handle: func(c *call) (any, error) { return a.desk.RotateKeys(c.Context(), c.person) }},
+		{method: get, path: "/api/backup", id: "backup", summary: "A copy of the state as a database file; secrets stay sealed in it", roles: admins, out: "", status: 200, raw: a.backup},
+
+		{method: get, path: "/api/sign-ins", id: "listSignIns", summary: "Sign-ins at servers; what you have to do comes first", out: []team.SignIn{}, status: 200, handle: func(c *call) (any, error) { return a.desk.SignIns(c.Context(), c.person) }},
+		{method: post, path: "/api/sign-ins", id: "beginSignIn", summary: "Begin a sign-in at a server; the answer says where to send this browser", roles: owners, in: desk.SignInTry{}, out: desk.SignInStart{}, status: 200, handle: with(a.beginSignIn)},
+		{method: del, path: "/api/sign-ins/{id}", id: "revokeSignIn", summary: "End a sign-in, here and at its authorization server", roles: owners, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RevokeSignIn(c.Context(), c.person, c.name("id")) }},
+		{method: get, path: "/api/sign-in-problems/{id}", id: "getSignInProblem", summary: "Why a sign-in failed", public: true, out: desk.Problem{}, status: 200, handle: func(c *call) (any, error) { return a.desk.SignInProblem(c.name("id")) }},
+		{method: post, path: "/api/session/elsewhere", id: "signInElsewhere", summary: "Begin a sign-in to Bouncer through the identity provider", public: true, in: elsewhere{}, out: sentTo{}, status: 200, handle: with(a.signInElsewhere)},
+
+		{method: get, path: "/api/consents", id: "listConsents", summary: "Programs that speak for agents because somebody agreed", out: []team.Consent{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Consents(c.Context(), c.person) }},
+		{method: del, path: "/api/consents/{id}", id: "revokeConsent", summary: "End what a program may do; its next request is refused", roles: owners, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RevokeConsent(c.Context(), c.person, c.name("id")) }},
+		{method: get, path: "/api/consent-requests/{id}", id: "getConsentRequest", summary: "What a program asks for", roles: owners, out: desk.ConsentRequest{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Consent(c.Context(), c.person, c.name("id")) }},
+		{method: post, path: "/api/consent-requests/{id}", id: "decideConsent", summary: "Agree or decline", roles: owners, in: desk.Decision{}, out: sentTo{}, status: 200, handle: with(func(c *call, in desk.Decision) (any, error) {
+			to, err := a.desk.Decide(c.Context(), c.person, c.name("id"), in)
+			return sentTo{to}, err
+		})},
+
+		{method: get, path: "/api/logins", id: "listLogins", summary: "Open logins: your own, and everybody's for admins", out: []team.Login{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Logins(c.Context(), c.person, c.token) }},
+		{method: del, path: "/api/logins/{id}", id: "endLogin", summary: "End a login at once", status: 204, handle: func(c *call) (any, error) { return nil, a.desk.EndLogin(c.Context(), c.person, c.name("id")) }},
+		{method: post, path: "/api/people/{name}/password", id: "resetPassword", summary: "Give somebody a new one-time password; ends their logins", roles: admins, out: resetPassword{}, status: 200, handle: func(c *call) (any, error) {
+			p, err := a.desk.ResetPassword(c.Context(), c.person, c.name("name"))
+			return resetPassword{p}, err
+		}},
+		{method: del, path: "/api/people/{name}", id: "removePerson", summary: "Remove somebody with their logins, sign-ins and own secrets", roles: admins, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RemovePerson(c.Context(), c.person, c.name("name")) }},
+		{method: get, path: "/api/invitations", id: "listInvitations", summary: "Invitations, newest first", roles: admins, out: []team.Invitation{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Invitations(c.Context()) }},
+		{method: post, path: "/api/invitations", id: "invite", summary: "Invite somebody by a link", roles: admins, in: desk.NewInvitation{}, out: invited{}, status: 201, handle: with(func(c *call, in desk.NewInvitation) (any, error) {
+			v, link, err := a.desk.Invite(c.Context(), c.person, in)
+			return invited{v, link}, err
+		})},
+		{method: del, path: "/api/invitations/{id}", id: "withdrawInvitation", summary: "Take an invitation back", roles: admins, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.WithdrawInvitation(c.Context(), c.person, c.name("id")) }},
+		{method: post, path: "/api/join", id: "join", summary: "Take an invitation; sets a session cookie", public: true, in: desk.Joining{}, out: team.Person{}, status: 200, handle: with(a.join)},
 
 		{method: get, path: "/api/calls", id: "listCalls", summary: "The journal, newest first; members see their own agents' calls", query: paged, out: []team.Call{}, status: 200, handle: a.calls},
 		{method: get, path: "/api/calls/{id}", id: "getCall", summary: "One call in full", out: team.Call{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Call(c.Context(), c.person, c.name("id")) }},
@@ -167,7 +221,7 @@ func (a *API) about(*call) (any, error) {
 	if a.o.Strict {
 		mode = "strict"
 	}
-	return about{a.o.Version, a.o.Address, mode}, nil
+	return about{a.o.Version, a.o.Address, mode, a.desk.ProviderName()}, nil
 }
 
 func (a *API) signIn(c *call) (any, error) {
@@ -179,7 +233,7 @@ func (a *API) signIn(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	http.SetCookie(c.w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.TLS != nil || strings.HasPrefix(a.o.Address, "https://"), MaxAge: int(desk.ConsoleLogin / time.Second)})
+	a.setLogin(c.w, token)
 	return p, nil
 }
 
@@ -280,8 +334,12 @@ func (a *API) makePass(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, token, err := a.desk.NewPass(c.Context(), c.person, c.name("name"), in.Label, in.Days)
-	return issuedPass{p, token}, err
+	p, token, err := a.desk.NewPass(c.Context(), c.person, c.name("name"), in.Label, in.Days, in.InAddress)
+	out := issuedPass{Pass: p, Token: token}
+	if in.InAddress {
+		out.URL = a.o.Address + "/in/" + token + "/mcp"
+	}
+	return out, err
 }
 
 func (a *API) addRule(c *call) (any, error) {
@@ -290,22 +348,6 @@ func (a *API) addRule(c *call) (any, error) {
 		return nil, err
 	}
 	return a.desk.AddRule(c.Context(), c.person, in)
-}
-
-func (a *API) addSecret(c *call) (any, error) {
-	in, err := decode[newSecret](c)
-	if err != nil {
-		return nil, err
-	}
-	return a.desk.AddSecret(c.Context(), c.person, in.Name, in.Kind, in.Value)
-}
-
-func (a *API) rotateSecret(c *call) (any, error) {
-	in, err := decode[newValue](c)
-	if err != nil {
-		return nil, err
-	}
-	return a.desk.RotateSecret(c.Context(), c.person, c.name("name"), in.Value, in.Anyway)
 }
 
 // callQuery reads the journal's filters.

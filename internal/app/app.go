@@ -99,7 +99,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if err != nil {
 		return nil, storeError(db, err)
 	}
-	keys, err := locker.LoadKeys(s.Keys, len(fresh) == 0)
+	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0)
 	if err != nil {
 		return nil, &StartError{fmt.Sprintf("the key set of the locker cannot be read: %v", err), "put the key file back where it was (setting keys); without it the stored secrets cannot be opened", err}
 	}
@@ -116,7 +116,11 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if svc.Address == "" {
 		svc.Address = "http://" + listener.Addr().String()
 	}
-	svc.desk = desk.New(svc.store, keys, desk.Options{Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
+	provider, err := provide(ctx, s.OIDC)
+	if err != nil {
+		return nil, err
+	}
+	svc.desk = desk.New(svc.store, keys, desk.Options{Address: svc.Address, Private: s.Private, AddressPasses: s.AddressPasses, Provider: provider, Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
 	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}
@@ -125,7 +129,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	}
 	undo = append(undo, svc.jnl.Close)
 	guard := origin.New(hosts(svc.Address, s.Listen)...)
-	svc.Door = relay.NewDoor(ctx, svc.jnl, relay.Options{Version: Version, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
+	svc.Door = relay.NewDoor(ctx, svc.jnl, relay.Options{Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
 	undo = append(undo, func() { svc.Door.Close(ctx) })
 	if err = svc.desk.Start(ctx, svc.Door); err != nil {
 		return nil, err
@@ -171,16 +175,36 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 			})
 		})
 		rest.Mount(r)
+		rest.MountOAuth(r)
 		r.Handle("/*", web.Handler())
 	})
 	// The door is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		if p := req.URL.Path; p == "/mcp" || p == "/sse" || strings.HasPrefix(p, "/mcp/") || strings.HasPrefix(p, "/sse/") {
+		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") || strings.HasPrefix(p, "/sse/") {
 			svc.Door.ServeHTTP(w, req)
 			return
 		}
 		r.ServeHTTP(w, req)
 	})
+}
+
+// provide reads how people sign in at the identity provider.
+func provide(ctx context.Context, o OIDC) (*desk.Provider, error) {
+	if o.Issuer == "" {
+		return nil, nil
+	}
+	p := &desk.Provider{Issuer: o.Issuer, ClientID: o.ClientID, Name: o.Name, Groups: o.Groups}
+	if o.Secret == "" {
+		return p, nil
+	}
+	raw, err := locker.Outside(ctx, o.Secret)
+	if err == nil {
+		p.Secret, _, err = locker.Read(locker.ClientSecret, raw.Reveal())
+	}
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err), "check the setting oidc-secret", err}
+	}
+	return p, nil
 }
 
 // Wait returns when the service ends by itself, which is always an error.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -16,6 +17,10 @@ import (
 	"time"
 
 	"go.yaml.in/yaml/v3"
+
+	"bouncer/internal/locker"
+	"bouncer/internal/signin"
+	"bouncer/internal/team"
 )
 
 // Settings are what the service is started with.
@@ -34,6 +39,19 @@ type Settings struct {
 	LogFormat    string
 	FirstAdmin   string
 	Processes    string
+	// Private are address ranges that are not public and may be reached all the
+	// same when others name them.
+	Private       []netip.Prefix
+	AddressPasses bool
+	OIDC          OIDC
+}
+
+// OIDC is where people sign in (OpenID Connect); without an issuer there is no
+// such place.
+type OIDC struct {
+	Issuer, ClientID, Name string
+	Secret                 string // where the client's secret is read: env NAME or file PATH
+	Groups                 map[string]team.Role
 }
 
 // SettingError names a setting that cannot be accepted, where it came from, and
@@ -105,7 +123,7 @@ var table = []Setting{
 		s.Data = v
 		return nil
 	}},
-	{"keys", "", "file that holds the key set of the locker; locker.keys in the data directory if left out", func(s *Settings, v string) error { s.Keys = v; return nil }},
+	{"keys", "", "key set of the locker: a file, env:NAME for a variable or command:LINE for the output of a command; locker.keys in the data directory if left out", func(s *Settings, v string) error { s.Keys = v; return nil }},
 	{"public-url", "", "base URL under which people and agents reach the service; http:// and the listen address if left out", func(s *Settings, v string) error {
 		if u, err := url.Parse(v); v != "" && (err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") || strings.Trim(u.Path, "/") != "") {
 			return fmt.Errorf("is %q; it must be a base URL without a path, like https://bouncer.example", v)
@@ -120,6 +138,58 @@ var table = []Setting{
 	{"call-timeout", "5m", "how long a tool may take", span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour)},
 	{"poll", "1m", "how often tool lists are read again where a server does not tell of changes", span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour)},
 	{"processes", "on", "off: no server may be a command that is started where the service runs", oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off")},
+	{"private-ranges", "", "private address ranges that sign-ins at servers may lead to, like 10.0.0.0/8,127.0.0.0/8; none if left out", func(s *Settings, v string) error {
+		for _, part := range strings.Split(v, ",") {
+			if part = strings.TrimSpace(part); part == "" {
+				continue
+			}
+			p, err := netip.ParsePrefix(part)
+			if err != nil {
+				return fmt.Errorf("holds %q; ranges look like 10.0.0.0/8", part)
+			}
+			s.Private = append(s.Private, p)
+		}
+		return nil
+	}},
+	{"address-passes", "off", "on: agents that can set no header may be given an address with a pass in it", func(s *Settings, v string) error {
+		s.AddressPasses = v == "on"
+		if v != "on" && v != "off" {
+			return fmt.Errorf("is %q; it must be on or off", v)
+		}
+		return nil
+	}},
+	{"oidc-issuer", "", "issuer of the identity provider where people sign in (OpenID Connect); none if left out", func(s *Settings, v string) error {
+		if v != "" {
+			if err := signin.CheckEndpoint(v); err != nil {
+				return err
+			}
+		}
+		s.OIDC.Issuer = v
+		return nil
+	}},
+	{"oidc-client-id", "", "client id of Bouncer at the identity provider; its redirect address is public-url and /sign-in/callback", func(s *Settings, v string) error { s.OIDC.ClientID = v; return nil }},
+	{"oidc-secret", "", "where the client's secret is read: env NAME or file PATH", func(s *Settings, v string) error {
+		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
+			return fmt.Errorf("must look like env NAME or file /PATH; the secret itself does not belong here")
+		}
+		s.OIDC.Secret = v
+		return nil
+	}},
+	{"oidc-name", "single sign-on", "what the identity provider is called in the console", func(s *Settings, v string) error { s.OIDC.Name = v; return nil }},
+	{"oidc-groups", "", "roles of the identity provider's groups, like desk=admin,dispatch=maintainer; people in none of them are not let in", func(s *Settings, v string) error {
+		s.OIDC.Groups = map[string]team.Role{}
+		for _, part := range strings.Split(v, ",") {
+			if part = strings.TrimSpace(part); part == "" {
+				continue
+			}
+			group, role, ok := strings.Cut(part, "=")
+			if !ok || !slices.Contains(team.Roles, team.Role(role)) {
+				return fmt.Errorf("holds %q; it must be group=role with the role admin, maintainer, member or auditor", part)
+			}
+			s.OIDC.Groups[group] = team.Role(role)
+		}
+		return nil
+	}},
 	{"log-level", "info", "debug, info, warn or error", func(s *Settings, v string) error {
 		if !slices.Contains([]string{"debug", "info", "warn", "error"}, v) {
 			return fmt.Errorf("is %q; it must be debug, info, warn or error", v)
@@ -166,6 +236,9 @@ func LoadSettings(flags map[string]string, getenv func(string) string, file stri
 	}
 	if s.Keys == "" {
 		s.Keys = filepath.Join(s.Data, "locker.keys")
+	}
+	if s.OIDC.Issuer != "" && s.OIDC.ClientID == "" {
+		return s, &SettingError{"oidc-client-id", "default", "is missing; the identity provider has to know Bouncer"}
 	}
 	return s, nil
 }

@@ -154,8 +154,8 @@ func (d *Desk) Passes(ctx context.Context, by team.Person, agent string) ([]team
 }
 
 // NewPass makes a pass for an agent, valid for a number of days. The token is
-// returned once and never again.
-func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string, days int) (team.Pass, string, error) {
+// returned once and never again. A pass in an address opens that address only.
+func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string, days int, inAddress bool) (team.Pass, string, error) {
 	a, err := d.Agent(ctx, by, agent)
 	if err != nil {
 		return team.Pass{}, "", err
@@ -166,13 +166,30 @@ func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string,
 	if len(label) > maxLabel {
 		return team.Pass{}, "", &team.FieldError{Field: "label", Why: "is longer than 100 characters"}
 	}
-	if a.Passes >= maxPasses {
-		return team.Pass{}, "", &team.ConflictError{Field: "agent", Why: fmt.Sprintf("agent %s has %d valid passes already", agent, a.Passes), Hint: "revoke some first"}
+	if inAddress && !d.o.AddressPasses {
+		return team.Pass{}, "", &team.FieldError{Field: "inAddress", Why: "is off here: an address with a pass in it is easily seen by others; an admin can allow it (setting address-passes)"}
+	}
+	have, err := d.Passes(ctx, by, agent)
+	if err != nil {
+		return team.Pass{}, "", err
+	}
+	valid := 0
+	for _, p := range have {
+		if p.State == "valid" && p.Kind != TokenPass {
+			valid++
+		}
+	}
+	if valid >= maxPasses {
+		return team.Pass{}, "", &team.ConflictError{Field: "agent", Why: fmt.Sprintf("agent %s has %d valid passes already", agent, valid), Hint: "revoke some first"}
+	}
+	kind := PlainPass
+	if inAddress {
+		kind = PassInAddress
 	}
 	token := signin.NewToken(signin.PassPrefix)
 	now := time.Now().UTC()
 	p := store.StoredPass{AgentID: a.ID, Hash: signin.Hash(token), Pass: team.Pass{
-		ID: store.NewID(), Agent: a.Name, Label: strings.TrimSpace(label), Hint: token[len(token)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
+		ID: store.NewID(), Agent: a.Name, Kind: kind, Label: strings.TrimSpace(label), Hint: token[len(token)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
 	}}
 	err = d.alter(ctx, by, "pass.make", agent, "", fmt.Sprintf("%s until %s", p.ID, p.Expires.Format(time.DateOnly)), "agents", func(tx *store.Tx) error { return tx.AddPass(p) })
 	if err != nil {

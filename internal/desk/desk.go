@@ -9,13 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
-	"slices"
+	"net/netip"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
@@ -44,6 +44,14 @@ type Options struct {
 	Poll time.Duration
 	// NoProcesses refuses servers that are commands.
 	NoProcesses bool
+	// Address is the base URL under which people and agents reach the service.
+	Address string
+	// Private are the private address ranges that sign-ins may lead to.
+	Private []netip.Prefix
+	// Provider is where people sign in; nil for local passwords only.
+	Provider *Provider
+	// AddressPasses allows passes that are part of an address.
+	AddressPasses bool
 }
 
 // Desk keeps the register. It is safe for concurrent use.
@@ -67,10 +75,21 @@ type Desk struct {
 	uses    map[string]*atomic.Int64 // by pass id: when last shown
 	written map[string]int64         // by pass id: what the store knows of that
 	closing sync.WaitGroup           // keepers that are no longer needed, on their way out
-	// values are the secrets to be masked: those in force, and those that were
+	// known are the secrets to be masked: those in force, and those that were
 	// since the start, which servers and agents may still repeat.
-	values map[string]bool
+	maskMu sync.Mutex
+	known  map[string]bool
+
+	out    *signin.Outbound
+	flows  *flows
+	doors  doors             // sign-ins of agents under way
+	vals   map[string]*value // by secret id; guarded by valMu
+	valMu  sync.Mutex
+	grants map[string]*grant // guarded by mu
+	usedOf map[string]int64  // by secret id: what the store knows of its use; guarded by mu
 }
+
+type atomicInt = atomic.Int64
 
 // maxValues bounds how many values are masked by value.
 const maxValues = 10_000
@@ -86,8 +105,10 @@ func New(s *store.Store, keys *locker.Keys, o Options) *Desk {
 	d := &Desk{
 		o: o, store: s, keys: keys, passwords: signin.NewPasswords(), brake: signin.NewBrake(nil), hub: newHub(),
 		dirty: make(chan struct{}, 1), ended: make(chan struct{}),
-		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{}, values: map[string]bool{},
+		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{}, known: map[string]bool{},
+		out: signin.NewOutbound(o.Private, nil), flows: newFlows(), vals: map[string]*value{}, grants: map[string]*grant{}, usedOf: map[string]int64{},
 	}
+	d.doors.init()
 	return d
 }
 
@@ -116,6 +137,7 @@ func (d *Desk) Close(ctx context.Context) {
 	wait.Wait()
 	d.closing.Wait()
 	d.noteUse(ctx)
+	d.out.Close()
 	d.hub.close()
 }
 
@@ -151,15 +173,22 @@ func (d *Desk) run() {
 func (d *Desk) news(ctx context.Context) error {
 	d.mu.Lock()
 	found := map[string]link.Status{}
+	first := map[string]string{} // by server: whose list is recorded where people have ways of their own
 	for id, k := range d.keepers {
 		found[id] = k.keeper.Status()
+		server, _, own := strings.Cut(id, "/")
+		if at := first[server]; found[id].State == link.Ready && (at == "" || id < at || !own) {
+			first[server] = id
+		}
 	}
 	d.mu.Unlock()
 	err := d.store.Quietly(ctx, func(tx *store.Tx) error {
 		for id, st := range found {
-			if st.State != link.Ready {
+			server, _, own := strings.Cut(id, "/")
+			if st.State != link.Ready || (own && first[server] != id) {
 				continue
 			}
+			id = server
 			// A server that was removed meanwhile has no row to refer to.
 			if err := tx.AddEdition(id, st.Checked, st.Offer.Lists[tools.Tools]); err != nil && !errors.Is(err, store.ErrInUse) {
 				return err
@@ -189,7 +218,15 @@ func (d *Desk) noteUse(ctx context.Context) {
 			fresh[id] = n
 		}
 	}
-	if len(fresh) == 0 {
+	secrets := map[string]int64{}
+	d.valMu.Lock()
+	for id, v := range d.vals {
+		if n := v.used.Load(); n/60_000 > d.usedOf[id]/60_000 {
+			secrets[id] = n
+		}
+	}
+	d.valMu.Unlock()
+	if len(fresh)+len(secrets) == 0 {
 		return
 	}
 	err := d.store.Quietly(context.WithoutCancel(ctx), func(tx *store.Tx) error {
@@ -198,11 +235,19 @@ func (d *Desk) noteUse(ctx context.Context) {
 				return err
 			}
 		}
+		for id, n := range secrets {
+			if err := tx.SecretUsed(id, time.UnixMilli(n)); err != nil {
+				return err
+			}
+		}
 		return nil
 	})
 	if err != nil {
-		d.o.Log.Error("the use of passes could not be noted", "error", err)
+		d.o.Log.Error("the use of passes and secrets could not be noted", "error", err)
 		return
+	}
+	for id, n := range secrets {
+		d.usedOf[id] = n
 	}
 	for id, n := range fresh {
 		d.written[id] = n
@@ -230,7 +275,7 @@ func (d *Desk) publish(ctx context.Context) error {
 	defer d.mu.Unlock()
 	now := time.Now()
 	servers, err1 := d.store.Servers(ctx)
-	sealed, err2 := d.store.SealedSecrets(ctx)
+	reg, err2 := d.register(ctx)
 	agents, err3 := d.store.Agents(ctx, now)
 	passes, err4 := d.store.Passes(ctx)
 	ruleRows, err5 := d.store.Rules(ctx)
@@ -239,21 +284,6 @@ func (d *Desk) publish(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	opened := map[string]locker.Secret{}
-	for name, s := range sealed {
-		v, err := d.keys.Open(s.SecretID, locker.Box{KeyID: s.KeyID, DataKey: s.DataKey, Value: s.Value})
-		if err != nil {
-			// One unreadable secret must not keep the rest from working.
-			d.o.Log.Error("a secret cannot be opened", "secret", name, "error", err)
-			continue
-		}
-		opened[name] = v
-		if len(d.values) >= maxValues {
-			clear(d.values)
-		}
-		d.values[v.Reveal()] = true
-	}
-	d.masker.Store(mask.New(slices.Collect(maps.Keys(d.values))))
 
 	w := &relay.World{Passes: map[[32]byte]*relay.Pass{}, Agents: map[string]*relay.Agent{}, Servers: map[string]*relay.Server{}, Ask: whomToAsk(people)}
 	for _, a := range agents {
@@ -263,7 +293,10 @@ func (d *Desk) publish(ctx context.Context) error {
 		if d.uses[p.ID] == nil {
 			d.uses[p.ID] = new(atomic.Int64)
 		}
-		w.Passes[p.Hash] = &relay.Pass{ID: p.ID, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID]}
+		w.Passes[p.Hash] = &relay.Pass{ID: p.ID, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == PassInAddress, Audience: p.Audience}
+		if p.Kind == PassInAddress && !d.o.AddressPasses {
+			w.Passes[p.Hash].Revoked = true // the setting was taken back
+		}
 	}
 	names := map[string]string{}
 	for _, p := range people {
@@ -274,22 +307,13 @@ func (d *Desk) publish(ctx context.Context) error {
 		set = append(set, rules.Rule{ID: r.ID, Effect: rules.Effect(r.Effect), Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note, By: names[r.By]})
 	}
 	w.Rules = rules.NewSet(set)
-	gone := d.reconcile(ctx, servers, opened)
+	byName := map[string]team.Person{}
+	for _, p := range people {
+		byName[p.Name] = p
+	}
+	gone, ways := d.reconcile(ctx, servers, reg, people)
 	for _, s := range servers {
-		k := d.keepers[s.ID]
-		// Without a keeper there is no way to it: it is paused, or not possible here.
-		rs := &relay.Server{ID: s.ID, Name: s.Name, Paused: k == nil}
-		if k != nil {
-			rs.Keeper, rs.Offer = k.keeper, k.keeper.Status().Offer
-		} else {
-			list, err := d.store.Edition(ctx, s.ID)
-			if err != nil {
-				// Only the explanation of a refusal suffers.
-				d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
-			}
-			rs.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
-		}
-		w.Servers[s.Name] = rs
+		w.Servers[s.Name] = d.place(ctx, s, ways[s.ID], agents, byName)
 	}
 	d.door.Swap(w)
 	// Only now, so that no call is sent over a link that is being closed.
@@ -303,48 +327,202 @@ func (d *Desk) publish(ctx context.Context) error {
 	return nil
 }
 
-// reconcile starts and replaces keepers so that they fit the servers, and
-// returns those that are no longer needed.
-func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map[string]locker.Secret) (gone []*link.Keeper) {
+// register reads what ways to servers are built from. Values that were in force
+// stay the same objects, so that what is known of them is kept.
+func (d *Desk) register(ctx context.Context) (*register, error) {
+	sealed, err1 := d.store.SealedSecrets(ctx)
+	given, err2 := d.store.Given(ctx)
+	signins, err3 := d.store.SignIns(ctx)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	r := &register{values: map[string]*value{}, given: map[string]string{}, signins: map[string]store.StoredSignIn{}}
+	var learnt []locker.Secret
+	d.valMu.Lock()
+	next := map[string]*value{}
+	for name, s := range sealed {
+		v := d.vals[s.SecretID]
+		present, err := d.keys.Open(s.SecretID, locker.Box{KeyID: s.KeyID, DataKey: s.DataKey, Value: s.Value})
+		if err != nil {
+			// One unreadable secret must not keep the rest from working.
+			d.o.Log.Error("a secret cannot be opened", "secret", name, "error", err)
+		}
+		if s.Source != "" {
+			present = locker.Secret{}
+		}
+		var prior locker.Secret
+		if s.Prior != nil && time.Now().Before(s.PriorUntil) {
+			if prior, err = d.keys.Open(s.SecretID, locker.Box{KeyID: s.Prior.KeyID, DataKey: s.Prior.DataKey, Value: s.Prior.Value}); err != nil {
+				d.o.Log.Error("the value before of a secret cannot be opened", "secret", name, "error", err)
+			}
+		}
+		if v == nil || v.source != s.Source || v.kind != s.Kind || (s.Source == "" && v.present.Reveal() != present.Reveal()) || v.prior.Reveal() != prior.Reveal() {
+			used := new(atomicInt)
+			if v != nil {
+				used = v.used
+			}
+			v = &value{d: d, id: s.SecretID, name: name, kind: s.Kind, source: s.Source, used: used, present: present, prior: prior, priorUntil: s.PriorUntil}
+			if err != nil && present.Empty() && s.Source == "" {
+				v.broken = err
+			}
+		}
+		next[s.SecretID], r.values[name] = v, v
+		learnt = append(learnt, present, prior)
+	}
+	d.vals = next
+	d.valMu.Unlock()
+	d.learn(learnt...)
+	for _, g := range given {
+		r.given[g.ServerID+"/"+holderKey(g.Holder)] = g.Secret
+	}
+	for _, s := range signins {
+		r.signins[s.ServerID+"/"+holderKey(s.Holder)] = s
+	}
+	return r, nil
+}
+
+// keeperKey names the keeper of a holder's way to a server.
+func keeperKey(serverID string, h store.Holder) string {
+	if k := holderKey(h); k != "" {
+		return serverID + "/" + k
+	}
+	return serverID
+}
+
+// place is a server as the door has it: with the way of each agent.
+func (d *Desk) place(ctx context.Context, s team.Server, holders []store.Holder, agents []team.Agent, people map[string]team.Person) *relay.Server {
+	of := func(h store.Holder) *relay.Server {
+		k := d.keepers[keeperKey(s.ID, h)]
+		if k == nil {
+			return nil
+		}
+		return &relay.Server{ID: keeperKey(s.ID, h), Name: s.Name, Keeper: k.keeper, Offer: k.keeper.Status().Offer}
+	}
+	paused := s.Paused || (s.Transport == Stdio && d.o.NoProcesses)
+	var some *relay.Server
+	ways := map[store.Holder]*relay.Server{}
+	for _, h := range holders {
+		if v := of(h); v != nil {
+			ways[h] = v
+			if some == nil || (some.Keeper.Status().State != link.Ready && v.Keeper.Status().State == link.Ready) {
+				some = v
+			}
+		}
+	}
+	base := &relay.Server{ID: s.ID, Name: s.Name, Paused: paused || (some == nil && s.SignIn == nil && (s.Per == "" || s.Per == PerTeam))}
+	if v := ways[store.Holder{}]; v != nil && len(ways) == 1 {
+		base = v
+	}
+	if some != nil {
+		base.Offer = some.Offer
+	} else {
+		list, err := d.store.Edition(ctx, s.ID)
+		if err != nil {
+			// Only the explanation of a refusal suffers.
+			d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
+		}
+		base.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
+	}
+	if base.Paused || (base.Keeper != nil && len(ways) == 1 && (s.Per == "" || s.Per == PerTeam)) {
+		return base
+	}
+	base.Own = map[string]*relay.Server{}
+	lacking := map[string]*relay.Server{} // by what is missing, shared by the agents concerned
+	for _, a := range agents {
+		var way *relay.Server
+		for _, h := range candidates(s, a, people) {
+			if way = ways[h]; way != nil {
+				break
+			}
+		}
+		if way == nil {
+			m := d.missing(s, a, people)
+			if way = lacking[m.Text]; way == nil {
+				way = &relay.Server{ID: s.ID + "/none", Name: s.Name, Offer: base.Offer, Missing: &m}
+				lacking[m.Text] = way
+			}
+		}
+		if way != base {
+			base.Own[a.ID] = way
+		}
+	}
+	return base
+}
+
+// missing says what an agent lacks for a server, and where it is supplied.
+func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Person) relay.Missing {
+	m := relay.Missing{Cause: string(diagnosis.NoCredential)}
+	if s.SignIn != nil {
+		m.Cause = string(diagnosis.SignInNeeded)
+	}
+	owner, owned := people[a.Owner]
+	what := "no token is stored"
+	if s.SignIn != nil {
+		what = "nobody has signed in"
+	}
+	switch {
+	case s.SignIn != nil && s.SignIn.Grant == GrantAssertion && owned:
+		m.Text = owner.FullName + " has to sign in to Bouncer through the identity provider, which then vouches for them here"
+		m.Link = d.o.Address + "/sign-in"
+	case s.Per == PerAgent, s.Per == PerPerson && !owned:
+		m.Text = fmt.Sprintf("%s for agent %s, which has to have its own", what, a.Name)
+		m.Link = d.o.Address + ConnectPath + s.Name + "?agent=" + a.Name
+	case s.Per == PerPerson && s.SignIn != nil:
+		m.Text = owner.FullName + " has not signed in to it yet, and everybody uses their own sign-in"
+		m.Link = d.o.Address + ConnectPath + s.Name
+	case s.Per == PerPerson:
+		m.Text = owner.FullName + " has stored no token for it yet, and everybody uses their own"
+		m.Link = d.o.Address + ConnectPath + s.Name
+	default:
+		m.Text = what + " for the team yet; an admin or a maintainer can"
+		m.Link = d.connectLink(s.Name, store.Holder{})
+	}
+	return m
+}
+
+// reconcile starts and replaces keepers so that they fit the servers and those
+// who hold credentials for them. It returns the keepers that are no longer
+// needed, and whose ways there are to each server.
+func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *register, people []team.Person) (gone []*link.Keeper, ways map[string][]store.Holder) {
 	wanted := map[string]bool{}
+	ways = map[string][]store.Holder{}
+	grants := map[string]bool{}
 	for _, s := range servers {
 		if s.Paused || (s.Transport == Stdio && d.o.NoProcesses) {
 			continue
 		}
-		wanted[s.ID] = true
-		c := credential{secrets[s.Secret], secrets[s.ClientKey]}
-		from := source(s, c)
-		old := d.keepers[s.ID]
-		if old != nil && old.from == from {
-			continue
+		for _, h := range d.holdersOf(s, reg, people) {
+			key := keeperKey(s.ID, h)
+			c, err := d.credentialFor(s, h, reg)
+			if err != nil {
+				d.o.Log.Error("a server cannot be given its credential", "server", s.Name, "error", err)
+				c.live = &values{items: []item{{how: howBearer, value: &value{d: d, name: s.Secret, used: new(atomicInt), broken: err}}}}
+				c.from = err.Error()
+			}
+			if c.live != nil && c.live.grant != nil {
+				grants[c.live.grant.id] = true
+			}
+			wanted[key] = true
+			ways[s.ID] = append(ways[s.ID], h)
+			from := source(s, c)
+			old := d.keepers[key]
+			if old != nil && old.from == from {
+				continue
+			}
+			l, err := d.way(s, c)
+			if err != nil {
+				// It was checked when it was registered, so this is a newer Bouncer's work.
+				d.o.Log.Error("a server cannot be reached as it is registered", "server", s.Name, "error", err)
+				wanted[key] = false
+				continue
+			}
+			next := d.keep(ctx, s, h, l, old)
+			next.from = from
+			if old != nil {
+				gone = append(gone, old.keeper)
+			}
+			d.keepers[key] = next
 		}
-		l, err := d.way(s, c)
-		if err != nil {
-			// It was checked when it was registered, so this is a newer Bouncer's work.
-			d.o.Log.Error("a server cannot be reached as it is registered", "server", s.Name, "error", err)
-			wanted[s.ID] = false
-			continue
-		}
-		list, err := d.store.Edition(ctx, s.ID)
-		if err != nil {
-			d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
-		}
-		if r, ok := l.(*link.REST); ok {
-			list = r.Static().Lists[tools.Tools]
-		}
-		next := &kept{from: from}
-		if st := (link.Status{}); old != nil && s.Transport != REST {
-			// What it offered stays in force until the new conversation has answered.
-			st = old.keeper.Status()
-			st.State, st.Finding, st.Since = link.Connecting, nil, time.Now().UTC()
-			next.keeper = link.Adopt(d.ctx, l, st, d.keeping(s))
-		} else {
-			next.keeper = link.Keep(d.ctx, l, list, d.keeping(s))
-		}
-		if old != nil {
-			gone = append(gone, old.keeper)
-		}
-		d.keepers[s.ID] = next
 	}
 	for id, k := range d.keepers {
 		if !wanted[id] {
@@ -352,11 +530,42 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, secrets map
 			delete(d.keepers, id)
 		}
 	}
-	return gone
+	for id := range d.grants {
+		if !grants[id] {
+			delete(d.grants, id)
+		}
+	}
+	return gone, ways
 }
 
-func (d *Desk) keeping(s team.Server) link.KeeperOptions {
-	notice := func(frame []byte, f wire.Frame) { d.door.Notice(s.ID, frame, f) }
+// keep starts a keeper for a way. What was offered before stays in force until
+// the new conversation has answered.
+func (d *Desk) keep(ctx context.Context, s team.Server, h store.Holder, l link.Link, old *kept) *kept {
+	if old == nil && holderKey(h) != "" && s.Transport != REST {
+		for key, k := range d.keepers {
+			if strings.HasPrefix(key, s.ID) {
+				old = k // somebody else's way tells what to expect
+			}
+		}
+	}
+	if old != nil && s.Transport != REST {
+		st := old.keeper.Status()
+		st.State, st.Finding, st.Since = link.Connecting, nil, time.Now().UTC()
+		return &kept{keeper: link.Adopt(d.ctx, l, st, d.keeping(s, h))}
+	}
+	list, err := d.store.Edition(ctx, s.ID)
+	if err != nil {
+		d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
+	}
+	if r, ok := l.(*link.REST); ok {
+		list = r.Static().Lists[tools.Tools]
+	}
+	return &kept{keeper: link.Keep(d.ctx, l, list, d.keeping(s, h))}
+}
+
+func (d *Desk) keeping(s team.Server, h store.Holder) link.KeeperOptions {
+	id := keeperKey(s.ID, h)
+	notice := func(frame []byte, f wire.Frame) { d.door.Notice(id, frame, f) }
 	return link.KeeperOptions{Log: d.o.Log, Poll: d.o.Poll, Sharing: s.Sharing, Notice: notice, Changed: func(link.Status) {
 		// The keeper must not wait for the register, which may be waiting for it.
 		select {

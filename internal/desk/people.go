@@ -77,18 +77,7 @@ func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from str
 	if err != nil {
 		return "", p, err
 	}
-	life := TokenLogin
-	if kind == "console" {
-		life = ConsoleLogin
-	}
-	if len(label) > 100 {
-		label = strings.ToValidUTF8(label[:100], "")
-	}
-	token, now := signin.NewToken(signin.LoginPrefix), time.Now()
-	sum := signin.Hash(token)
-	err = d.store.Quietly(ctx, func(tx *store.Tx) error {
-		return tx.AddLogin(sum[:], store.Login{Person: p, Kind: kind, Label: label, Created: now, Expires: now.Add(life)})
-	})
+	token, err := d.openLogin(ctx, p, kind, label, from)
 	return token, p, err
 }
 
@@ -101,6 +90,11 @@ func (d *Desk) Who(ctx context.Context, token, kind string) (team.Person, error)
 	}
 	if l.Kind != kind {
 		return team.Person{}, &team.NotFoundError{Kind: "login"}
+	}
+	if now := time.Now(); l.Used == nil || now.Sub(*l.Used) > time.Minute {
+		if err := d.store.Quietly(ctx, func(tx *store.Tx) error { return tx.LoginUsed(sum[:], now) }); err != nil {
+			return team.Person{}, err
+		}
 	}
 	return l.Person, nil
 }
@@ -202,6 +196,9 @@ func (d *Desk) UpdatePerson(ctx context.Context, by team.Person, name string, pa
 	}
 	if p.ID == "" {
 		return p, &team.NotFoundError{Kind: "person", Name: name}
+	}
+	if patch.Role != nil && p.Elsewhere && *patch.Role != p.Role {
+		return p, &team.ConflictError{Field: "role", Why: name + "'s role follows from the groups at the identity provider", Hint: "change the groups there, or the setting oidc-groups"}
 	}
 	before := describePerson(p)
 	if patch.FullName != nil {

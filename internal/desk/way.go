@@ -11,7 +11,7 @@ import (
 
 	"bouncer/internal/core/restmap"
 	"bouncer/internal/link"
-	"bouncer/internal/locker"
+	"bouncer/internal/signin"
 	"bouncer/internal/team"
 )
 
@@ -23,25 +23,9 @@ const (
 	REST           = "rest"
 )
 
-// credential is what a server is given.
-type credential struct{ secret, key locker.Secret }
-
-// credentialOf opens the secrets that a server names.
-func (d *Desk) credentialOf(ctx context.Context, s team.Server) (c credential, err error) {
-	if s.Secret != "" {
-		if c.secret, err = d.open(ctx, s.Secret); err != nil {
-			return c, err
-		}
-	}
-	if s.ClientKey != "" {
-		c.key, err = d.open(ctx, s.ClientKey)
-	}
-	return c, err
-}
-
 // source is what tells the way to a server from another one.
 func source(s team.Server, c credential) string {
-	return fmt.Sprintf("%q %+v %q", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.secret.Reveal(), c.key.Reveal()}, s.ServerOptions, s.Operations)
+	return fmt.Sprintf("%q %+v %q", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.secret.Reveal(), c.key.Reveal(), c.from}, s.ServerOptions, s.Operations)
 }
 
 // way returns the way to a server.
@@ -52,6 +36,10 @@ func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 		p := link.Command{
 			Server: s.Name, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: map[string]string{}, SecretEnv: s.SecretEnv, Secret: c.secret,
 			Limits: link.Limits{MemoryMiB: s.MemoryMiB, OpenFiles: s.OpenFiles, Processes: s.Processes},
+		}
+		p.Used = c.used
+		if c.live != nil {
+			p.Vars = c.live.vars
 		}
 		for _, e := range s.Env {
 			name, value, _ := strings.Cut(e, "=")
@@ -80,6 +68,10 @@ func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 
 func target(s team.Server, c credential) link.Target {
 	t := link.Target{Server: s.Name, URL: s.URL, Secret: c.secret, SecretHeader: s.SecretHeader, CA: []byte(s.CA), Cert: []byte(s.ClientCert), Key: []byte(c.key.Reveal())}
+	t.Used = c.used
+	if c.live != nil {
+		t.Credentials = c.live
+	}
 	for _, h := range s.Headers {
 		name, value, _ := strings.Cut(h, ":")
 		t.Headers = append(t.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
@@ -132,11 +124,75 @@ func checkOptions(s team.Server) error {
 			return bad("headers", "may not set Authorization; store the credential as a secret instead")
 		}
 	}
+	if err := checkCredentials(s); err != nil {
+		return err
+	}
 	if s.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.CA)) {
 		return bad("ca", "holds no certificate; give PEM, which begins with -----BEGIN CERTIFICATE-----")
 	}
 	if (s.ClientCert == "") != (s.ClientKey == "") {
 		return bad("clientKey", "and clientCert belong together; store the key as a secret and name it")
+	}
+	return nil
+}
+
+// checkCredentials checks whose credential a server takes, and where it goes.
+func checkCredentials(s team.Server) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
+	process := s.Transport == Stdio
+	switch {
+	case s.Per != "" && s.Per != PerTeam && s.Per != PerPerson && s.Per != PerAgent:
+		return bad("per", "must be team, person or agent")
+	case len(s.Places) > 20:
+		return bad("places", "are more than 20")
+	}
+	for _, p := range s.Places {
+		switch {
+		case p.Secret == "":
+			return bad("places", "must name a secret each")
+		case process != (p.How == howVariable || p.How == howFile):
+			return bad("places", "must be variable or file for a local process, and header, query or basic for an address")
+		case process && !variable.MatchString(p.Name):
+			return bad("places", "must name a variable, like BERTHS_KEY")
+		case p.How == howHeader && !headerName(p.Name), p.How == howQuery && p.Name == "":
+			return bad("places", "must name the header or the query parameter")
+		case p.How != howVariable && p.How != howFile && p.How != howHeader && p.How != howQuery && p.How != howBasic:
+			return bad("places", "must be header, query, basic, variable or file")
+		case p.Scheme != "" && (p.How != howHeader || !headerName(p.Scheme)):
+			return bad("places", "may have a scheme word for a header only, like Token")
+		}
+		for _, own := range ownHeaders {
+			if p.How == howHeader && strings.EqualFold(p.Name, own) {
+				return bad("places", "may not set "+own+", which belongs to the protocol")
+			}
+		}
+	}
+	w := s.SignIn
+	if w == nil {
+		return nil
+	}
+	switch {
+	case s.Transport != StreamableHTTP && s.Transport != EventStream:
+		return bad("signIn", "goes with a server at an address only")
+	case w.Grant != GrantCode && w.Grant != GrantClient && w.Grant != GrantAssertion:
+		return bad("signIn.grant", "must be code, client or assertion")
+	case w.Grant == GrantClient && (w.ClientID == "" || (w.ClientSecret == "") == (w.SigningKey == "")):
+		return bad("signIn.clientId", "is needed for client credentials, with either the client's secret or its signing key")
+	case w.Grant == GrantAssertion && w.ClientID == "":
+		return bad("signIn.clientId", "is needed: the authorization server has to know Bouncer")
+	case w.ClientID == "" && (w.ClientSecret != "" || w.SigningKey != ""):
+		return bad("signIn.clientId", "is missing; it belongs to the secret")
+	case w.Grant == GrantClient && (s.Per == PerPerson || s.Per == PerAgent):
+		return bad("per", "must be team: client credentials are Bouncer's own")
+	case w.Grant == GrantAssertion && s.Per != PerPerson:
+		return bad("per", "must be person: the identity provider vouches for people")
+	case len(w.Scope) > 1000 || strings.ContainsAny(w.Scope, "\"\\\r\n"):
+		return bad("signIn.scope", "must be words with blanks between them")
+	}
+	if w.Issuer != "" {
+		if err := signin.CheckEndpoint(w.Issuer); err != nil {
+			return bad("signIn.issuer", "cannot be one: "+err.Error())
+		}
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -222,8 +223,20 @@ type Failure struct {
 	Refused bool
 	// Status is the HTTP status of the answer, 0 when there was none.
 	Status int
-	cause  error
+	// SignIn is an address where somebody can supply what is missing; "" for none.
+	SignIn string
+	// Challenge is the WWW-Authenticate header of a refusal, as it came.
+	Challenge http.Header
+	cause     error
 }
+
+// NewFailure returns a failure with a finding of its own.
+func NewFailure(f diagnosis.Finding, signIn string, cause error) *Failure {
+	return &Failure{Finding: f, SignIn: signIn, Refused: true, cause: cause}
+}
+
+// Found returns the finding.
+func (f *Failure) Found() diagnosis.Finding { return f.Finding }
 
 func (f *Failure) Error() string { return f.Finding.Message }
 func (f *Failure) Unwrap() error { return f.cause }

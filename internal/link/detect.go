@@ -48,7 +48,7 @@ func Fetch(ctx context.Context, address string, limit int, o Options) ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	res, err := l.transport.RoundTrip(req)
+	res, err := l.target.trip(l.transport, req)
 	if err != nil {
 		return nil, l.netFail(ctx, err, "initialize")
 	}

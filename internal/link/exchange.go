@@ -181,7 +181,7 @@ func (l *HTTP) get(ctx context.Context, s *session, last string) (*http.Response
 	if last != "" {
 		req.Header.Set("Last-Event-ID", last)
 	}
-	return l.transport.RoundTrip(req)
+	return l.target.trip(l.transport, req)
 }
 
 func (x *httpExchange) single() ([]byte, wire.Frame, error) {

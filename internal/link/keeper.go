@@ -23,6 +23,7 @@ const (
 	Ready      = "ready"      // next: Failing
 	Failing    = "failing"    // next: Ready
 	Paused     = "paused"     // said of a server that has no keeper
+	Waiting    = "waiting"    // said of a server that nobody has a credential for yet
 )
 
 // Ways of sharing a link among agents.

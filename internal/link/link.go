@@ -33,7 +33,14 @@ type Target struct {
 	Headers      [][2]string // sent with every request
 	CA           []byte      // PEM of authorities to trust besides the system's
 	Cert, Key    []byte      // PEM of a client certificate and its key
+	// Credentials are attached to every request besides; nil for none.
+	Credentials Credentials
+	// Used is told when a request is sent; nil for nobody.
+	Used Used
 }
+
+// credited reports whether requests carry a credential.
+func (t Target) credited() bool { return !t.Secret.Empty() || t.Credentials != nil }
 
 // farewell is how long the end of a session may take.
 const farewell = 2 * time.Second
@@ -432,7 +439,7 @@ func (l *HTTP) Close(ctx context.Context) {
 		if req, err := http.NewRequestWithContext(ctx, http.MethodDelete, l.target.URL, nil); err == nil {
 			req.Header = s.header
 			// A farewell: servers may refuse it (405), and nothing follows from it.
-			if res, err := l.transport.RoundTrip(req); err == nil {
+			if res, err := l.target.trip(l.transport, req); err == nil {
 				drain(res.Body)
 			}
 		}
@@ -480,7 +487,7 @@ func (l *HTTP) post(ctx context.Context, header http.Header, body []byte, stage 
 		return nil, err
 	}
 	req.Header = header
-	res, err := l.transport.RoundTrip(req)
+	res, err := l.target.trip(l.transport, req)
 	if err != nil {
 		return nil, l.netFail(ctx, err, stage)
 	}
@@ -522,10 +529,13 @@ func (l *HTTP) statusFail(res *http.Response, header http.Header, stage string, 
 	e := diagnosis.Evidence{
 		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: l.short(res.Header.Get("Location")),
 		RetryAfter: l.short(res.Header.Get("Retry-After")), Challenge: l.short(res.Header.Get("WWW-Authenticate")),
-		HadCredential: !l.target.Secret.Empty(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
+		HadCredential: l.target.credited(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}
 	f := l.fail(e, nil)
 	f.Refused, f.Status = true, res.StatusCode
+	if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
+		f.Challenge = http.Header{"Www-Authenticate": res.Header.Values("WWW-Authenticate")}
+	}
 	f.Lost = res.StatusCode == http.StatusNotFound && len(header["Mcp-Session-Id"]) > 0
 	return f
 }
@@ -543,6 +553,10 @@ func (l *HTTP) notify(ctx context.Context, header http.Header, method string, pa
 func (l *base) netFail(ctx context.Context, err error, stage string) error {
 	if context.Cause(ctx) == context.Canceled {
 		return context.Canceled
+	}
+	var known *Failure
+	if errors.As(err, &known) {
+		return known
 	}
 	e := diagnosis.Evidence{Stage: stage, Err: err, Timeout: isTimeout(err) || ctx.Err() != nil}
 	var op *net.OpError

@@ -32,7 +32,11 @@ type Command struct {
 	// SecretEnv is the name of the variable that carries Secret; "" for none.
 	SecretEnv string
 	Secret    locker.Secret
-	Limits    Limits
+	// Vars gives the variables that carry secrets when the process is started,
+	// instead of SecretEnv; nil for none.
+	Vars   func(context.Context) ([]Var, error)
+	Used   Used
+	Limits Limits
 }
 
 // inherited are the only variables of the service's own environment that a
@@ -74,7 +78,7 @@ func (p *Process) open(ctx context.Context) (*child, []team.Stage, error) {
 	ctx, cancel := context.WithTimeout(ctx, p.o.SetupTimeout)
 	defer cancel()
 	k := newClock(p.short)
-	c, err := p.start()
+	c, err := p.start(ctx)
 	k.lap("launch", err)
 	if err != nil {
 		return nil, k.stages(), err
@@ -147,11 +151,20 @@ func (p *Process) begin(ctx context.Context, c *child, a *Ask) (Exchange, error)
 }
 
 // start starts the process, or says why it cannot be.
-func (p *Process) start() (*child, error) {
+func (p *Process) start(ctx context.Context) (_ *child, err error) {
 	path, err := p.find()
 	if err != nil {
 		return nil, err
 	}
+	secrets, dir, err := p.secretVars(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil && dir != "" {
+			err = errors.Join(err, os.RemoveAll(dir))
+		}
+	}()
 	inR, inW, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -162,7 +175,7 @@ func (p *Process) start() (*child, error) {
 	}
 	c := &child{stdin: inW, started: time.Now()}
 	c.board = &board{base: p.base, ended: make(chan struct{}), waiting: map[uint64]*boardExchange{}, write: c.send, late: c.late, gone: func(stage string) error { return p.gone(c, stage) }}
-	c.cmd = &exec.Cmd{Path: path, Args: append([]string{p.c.Command}, p.c.Args...), Dir: p.c.Dir, Env: p.environment(), Stdin: inR, Stdout: outW, Stderr: &c.stderr}
+	c.cmd = &exec.Cmd{Path: path, Args: append([]string{p.c.Command}, p.c.Args...), Dir: p.c.Dir, Env: append(p.environment(), secrets...), Stdin: inR, Stdout: outW, Stderr: &c.stderr}
 	// A group of its own, so that a package runner's children end with it; and no
 	// waiting for ever on a grandchild that holds stderr open.
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -184,6 +197,9 @@ func (p *Process) start() (*child, error) {
 		_ = outR.SetReadDeadline(time.Now().Add(time.Second))
 		<-read
 		_ = errors.Join(outR.Close(), inW.Close())
+		if dir != "" {
+			_ = os.RemoveAll(dir)
+		}
 		c.exit = err
 		close(c.ended)
 		<-guarded
@@ -226,9 +242,6 @@ func (p *Process) environment() []string {
 	}
 	for name, v := range p.c.Env {
 		env = append(env, name+"="+v)
-	}
-	if p.c.SecretEnv != "" {
-		env = append(env, p.c.SecretEnv+"="+p.c.Secret.Reveal())
 	}
 	return env
 }

@@ -73,7 +73,7 @@ func (l *REST) knock(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	res, err := l.http.RoundTrip(req)
+	res, err := l.target.trip(l.http, req)
 	if err != nil {
 		return l.netFail(ctx, err, "initialize")
 	}
@@ -86,7 +86,7 @@ func (l *REST) knock(ctx context.Context) error {
 
 func (l *REST) status(res *http.Response, raw []byte, stage string) error {
 	f := l.fail(diagnosis.Evidence{
-		Stage: stage, Status: res.StatusCode, HadCredential: !l.target.Secret.Empty(), RetryAfter: l.short(res.Header.Get("Retry-After")),
+		Stage: stage, Status: res.StatusCode, HadCredential: l.target.credited(), RetryAfter: l.short(res.Header.Get("Retry-After")),
 		Challenge: l.short(res.Header.Get("WWW-Authenticate")), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}, nil)
 	f.Refused, f.Status = true, res.StatusCode
@@ -159,7 +159,7 @@ func (l *REST) Begin(ctx context.Context, a *Ask) (Exchange, error) {
 
 // send carries the request out and makes a tool's result of the response.
 func (l *REST) send(ctx context.Context, id uint64, req *http.Request, stage string) (Exchange, error) {
-	res, err := l.http.RoundTrip(req)
+	res, err := l.target.trip(l.http, req)
 	if err != nil {
 		return nil, l.netFail(ctx, err, stage)
 	}

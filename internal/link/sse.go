@@ -173,7 +173,7 @@ func (n *line) send(l *SSE) func(context.Context, []byte) error {
 			return err
 		}
 		req.Header = l.http.header("", n.greeting.Revision)
-		res, err := l.http.transport.RoundTrip(req)
+		res, err := l.http.target.trip(l.http.transport, req)
 		if err != nil {
 			return l.netFail(ctx, err, "call")
 		}

@@ -5,7 +5,7 @@
 package locker
 
 import (
-	"bytes"
+	"context"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
@@ -16,70 +16,193 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
-	"unicode"
+	"sync"
 )
 
-// Keys is the key set: the newest key wraps, all of them unwrap.
+// Keys is the key set: the newest key wraps, all of them unwrap. It is safe for
+// concurrent use.
 type Keys struct {
+	source string
+	mu     sync.RWMutex
+	set    keySet
+}
+
+type keySet struct {
 	newest string
 	keys   map[string][]byte
+	file   keyFile
 }
 
 type keyFile struct {
-	Keys []struct {
-		ID  string `json:"id"`
-		Key string `json:"key"`
-	} `json:"keys"`
+	Keys []keyEntry `json:"keys"`
+}
+
+type keyEntry struct {
+	ID  string `json:"id"`
+	Key string `json:"key"`
 }
 
 // ErrKeyLost means that the key a value was sealed with is not in the key set.
-var ErrKeyLost = errors.New("the key of this secret is not in the key file")
+var ErrKeyLost = errors.New("the key of this secret is not in the key set")
 
-// LoadKeys reads the key set from a file and creates the file with one new key
-// when it does not exist and create is set.
-func LoadKeys(path string, create bool) (*Keys, error) {
-	raw, err := os.ReadFile(path)
+// LoadKeys reads the key set from a file, or from where a source says: env:NAME
+// for a variable of the service, command:LINE for the output of a command. A
+// file is created with one new key when it does not exist and create is set.
+func LoadKeys(ctx context.Context, source string, create bool) (*Keys, error) {
+	k := &Keys{source: source}
+	raw, err := k.read(ctx)
 	if errors.Is(err, fs.ErrNotExist) && create {
-		return createKeys(path)
+		k.set, err = keySet{keys: map[string][]byte{}}.with(newKey())
+		if err != nil {
+			return nil, err
+		}
+		return k, k.set.write(source)
 	}
 	if err != nil {
 		return nil, err
 	}
-	var f keyFile
-	if err := json.Unmarshal(raw, &f); err != nil || len(f.Keys) == 0 {
-		return nil, fmt.Errorf("the key file %s cannot be read as a key set", path)
-	}
-	k := &Keys{keys: map[string][]byte{}}
-	for _, e := range f.Keys {
-		key, err := base64.StdEncoding.DecodeString(e.Key)
-		if err != nil || len(key) != 32 || e.ID == "" {
-			return nil, fmt.Errorf("the key file %s holds a malformed key %q", path, e.ID)
-		}
-		k.keys[e.ID], k.newest = key, e.ID
-	}
-	return k, nil
+	k.set, err = readKeys(raw)
+	return k, err
 }
 
-func createKeys(path string) (*Keys, error) {
-	key, id := random(32), fmt.Sprintf("k%x", random(4))
-	raw, err := json.MarshalIndent(map[string]any{"keys": []map[string]string{{"id": id, "key": base64.StdEncoding.EncodeToString(key)}}}, "", "  ")
+func (k *Keys) read(ctx context.Context) ([]byte, error) {
+	switch kind, rest, _ := strings.Cut(k.source, ":"); kind {
+	case "env":
+		v, err := Outside(ctx, "env "+rest)
+		return []byte(v.Reveal()), err
+	case "command":
+		v, err := Outside(ctx, "command "+rest)
+		return []byte(v.Reveal()), err
+	}
+	return os.ReadFile(k.source)
+}
+
+// Kept reports whether Bouncer writes the key set itself.
+func (k *Keys) Kept() bool {
+	return !strings.HasPrefix(k.source, "env:") && !strings.HasPrefix(k.source, "command:")
+}
+
+func readKeys(raw []byte) (keySet, error) {
+	s := keySet{keys: map[string][]byte{}}
+	if err := json.Unmarshal(raw, &s.file); err != nil || len(s.file.Keys) == 0 {
+		return s, errors.New("it is no key set, which looks like {\"keys\": [{\"id\": ..., \"key\": ...}]}")
+	}
+	for _, e := range s.file.Keys {
+		key, err := base64.StdEncoding.DecodeString(e.Key)
+		if err != nil || len(key) != 32 || e.ID == "" {
+			return s, fmt.Errorf("it holds a malformed key %q; a key is 32 bytes in base64", e.ID)
+		}
+		s.keys[e.ID], s.newest = key, e.ID
+	}
+	return s, nil
+}
+
+func newKey() keyEntry {
+	return keyEntry{fmt.Sprintf("k%x", random(4)), base64.StdEncoding.EncodeToString(random(32))}
+}
+
+// with returns the set with a further key, the newest.
+func (s keySet) with(e keyEntry) (keySet, error) {
+	raw, err := json.Marshal(keyFile{append(slices.Clone(s.file.Keys), e)})
 	if err != nil {
-		return nil, err
+		return s, err
+	}
+	return readKeys(raw)
+}
+
+func (s keySet) write(path string) error {
+	raw, err := json.MarshalIndent(s.file, "", "  ")
+	if err != nil {
+		return err
 	}
 	// Written aside and moved into place: half a key file would lose secrets.
 	tmp, err := os.CreateTemp(filepath.Dir(path), ".keys-*")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	_, werr := tmp.Write(append(raw, '\n'))
 	if err := errors.Join(werr, tmp.Sync(), tmp.Close()); err != nil {
-		return nil, errors.Join(err, os.Remove(tmp.Name()))
+		return errors.Join(err, os.Remove(tmp.Name()))
 	}
-	if err := os.Rename(tmp.Name(), path); err != nil {
-		return nil, err
+	return os.Rename(tmp.Name(), path)
+}
+
+// Rotate puts a further key in force, which wraps from now on: a new one in a key
+// file, or the last one of what the source gives now. It returns its id. Nothing
+// is wrapped anew yet.
+func (k *Keys) Rotate(ctx context.Context) (string, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	raw, err := k.read(ctx)
+	if err != nil {
+		return "", err
 	}
-	return &Keys{newest: id, keys: map[string][]byte{id: key}}, nil
+	next, err := readKeys(raw)
+	if err != nil {
+		return "", err
+	}
+	if k.Kept() {
+		if next, err = next.with(newKey()); err == nil {
+			err = next.write(k.source)
+		}
+		if err != nil {
+			return "", err
+		}
+	} else if next.newest == k.set.newest {
+		return "", errors.New("the key set has no newer key; add one at its end first")
+	}
+	k.set = next
+	return next.newest, nil
+}
+
+// Retire drops all keys but the newest two from a key file. Everything must have
+// been wrapped anew before. The key before the newest stays until the next time:
+// a backup made before, and a value that was being stored meanwhile, need it.
+func (k *Keys) Retire() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if !k.Kept() {
+		return nil // its keeper removes the old keys
+	}
+	only := keySet{newest: k.set.newest, keys: map[string][]byte{}}
+	only.file.Keys = k.set.file.Keys[max(0, len(k.set.file.Keys)-2):]
+	for _, e := range only.file.Keys {
+		only.keys[e.ID] = k.set.keys[e.ID]
+	}
+	if err := only.write(k.source); err != nil {
+		return err
+	}
+	k.set = only
+	return nil
+}
+
+// IDs returns the ids of the keys, the newest last.
+func (k *Keys) IDs() []string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var out []string
+	for _, e := range k.set.file.Keys {
+		out = append(out, e.ID)
+	}
+	return out
+}
+
+// Rewrap wraps a data key with the newest key.
+func (k *Keys) Rewrap(name, keyID string, wrapped []byte) (string, []byte, error) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	key, ok := k.set.keys[keyID]
+	if !ok {
+		return "", nil, fmt.Errorf("%w: key %s", ErrKeyLost, keyID)
+	}
+	data, err := unseal(key, wrapped, "key "+keyID+" "+name)
+	if err != nil {
+		return "", nil, err
+	}
+	out, err := seal(k.set.keys[k.set.newest], data, "key "+k.set.newest+" "+name)
+	return k.set.newest, out, err
 }
 
 func random(n int) []byte {
@@ -99,18 +222,23 @@ type Box struct {
 // Seal encrypts a value. The name binds the box to what it belongs to: it
 // cannot be opened under another one.
 func (k *Keys) Seal(name string, s Secret) (Box, error) {
+	k.mu.RLock()
+	set := k.set
+	k.mu.RUnlock()
 	data := random(32)
-	wrapped, err := seal(k.keys[k.newest], data, "key "+k.newest+" "+name)
+	wrapped, err := seal(set.keys[set.newest], data, "key "+set.newest+" "+name)
 	if err != nil {
 		return Box{}, err
 	}
 	value, err := seal(data, []byte(s.Reveal()), "value "+name)
-	return Box{k.newest, wrapped, value}, err
+	return Box{set.newest, wrapped, value}, err
 }
 
 // Open decrypts a box that was sealed under the same name.
 func (k *Keys) Open(name string, b Box) (Secret, error) {
-	key, ok := k.keys[b.KeyID]
+	k.mu.RLock()
+	key, ok := k.set.keys[b.KeyID]
+	k.mu.RUnlock()
 	if !ok {
 		return Secret{}, fmt.Errorf("%w: key %s", ErrKeyLost, b.KeyID)
 	}
@@ -151,48 +279,4 @@ func unseal(key, sealed []byte, with string) ([]byte, error) {
 		return nil, errors.New("a secret cannot be decrypted: it was altered, or the key file is another one")
 	}
 	return plain, nil
-}
-
-// ReadValue takes a secret that is no HTTP token, such as the value of an
-// environment variable: only line ends around it go.
-func ReadValue(raw string) (Secret, error) {
-	v := strings.Trim(raw, "\r\n")
-	switch {
-	case strings.TrimSpace(v) == "":
-		return Secret{}, errors.New("is empty")
-	case len(v) > MaxToken:
-		return Secret{}, fmt.Errorf("is longer than %d bytes", MaxToken)
-	case strings.ContainsRune(v, 0):
-		return Secret{}, errors.New("has a zero byte, which no variable can carry")
-	}
-	return NewSecret(v), nil
-}
-
-// MaxToken is the longest token that is accepted, in bytes.
-const MaxToken = 16 << 10
-
-// ReadToken tidies a bearer token as people paste it: surrounding blanks, quotes
-// and a scheme word go. What is left must be usable as a header value; the error
-// says what is wrong without repeating the value.
-func ReadToken(raw string) (Secret, error) {
-	t := strings.TrimSpace(raw)
-	if len(t) > 1 && (t[0] == '"' || t[0] == '\'') && t[len(t)-1] == t[0] {
-		t = strings.TrimSpace(t[1 : len(t)-1])
-	}
-	for len(t) > 7 && strings.EqualFold(t[:7], "bearer ") {
-		t = strings.TrimSpace(t[7:])
-	}
-	switch {
-	case t == "":
-		return Secret{}, errors.New("is empty")
-	case len(t) > MaxToken:
-		return Secret{}, fmt.Errorf("is longer than %d bytes", MaxToken)
-	case strings.HasPrefix(t, "${") || strings.HasPrefix(t, "<") && strings.HasSuffix(t, ">"):
-		return Secret{}, errors.New("is a placeholder; paste the token itself")
-	case strings.ContainsFunc(t, unicode.IsSpace):
-		return Secret{}, errors.New("has a blank or a line break inside; paste the token alone")
-	case bytes.ContainsFunc([]byte(t), func(r rune) bool { return r < 0x21 || r > 0x7e }):
-		return Secret{}, errors.New("has characters that no HTTP header can carry")
-	}
-	return NewSecret(t), nil
 }

@@ -15,7 +15,7 @@ import (
 
 func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "keys")
-	k, err := LoadKeys(path, true)
+	k, err := LoadKeys(t.Context(), path, true)
 	require.NoError(t, err)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
@@ -27,7 +27,7 @@ func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, box.Value, again.Value, "the same value must not look the same twice")
 
-	reloaded, err := LoadKeys(path, false)
+	reloaded, err := LoadKeys(t.Context(), path, false)
 	require.NoError(t, err)
 	got, err := reloaded.Open("sailings", box)
 	require.NoError(t, err)
@@ -46,7 +46,7 @@ func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 			assert.ErrorContains(t, err, "cannot be decrypted")
 		})
 	}
-	other, err := LoadKeys(filepath.Join(t.TempDir(), "keys"), true)
+	other, err := LoadKeys(t.Context(), filepath.Join(t.TempDir(), "keys"), true)
 	require.NoError(t, err)
 	_, err = other.Open("sailings", box)
 	assert.ErrorIs(t, err, ErrKeyLost)
@@ -54,11 +54,11 @@ func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 
 func TestKeyFileIsNeverReplaced(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "keys")
-	_, err := LoadKeys(path, false)
+	_, err := LoadKeys(t.Context(), path, false)
 	assert.ErrorIs(t, err, os.ErrNotExist, "a lost key file must not become a new one when there are secrets")
 	require.NoError(t, os.WriteFile(path, []byte("{}"), 0o600))
-	_, err = LoadKeys(path, true)
-	assert.ErrorContains(t, err, "cannot be read as a key set")
+	_, err = LoadKeys(t.Context(), path, true)
+	assert.ErrorContains(t, err, "it is no key set")
 	raw, _ := os.ReadFile(path)
 	assert.Equal(t, "{}", string(raw))
 }

@@ -42,8 +42,10 @@ type job struct {
 
 	ctx    context.Context // of the whole job
 	cancel context.CancelCauseFunc
-	l      link.Link
-	x      link.Exchange
+	// recalled is set when the agent repeats a call that Bouncer itself had put off.
+	recalled bool
+	l        link.Link
+	x        link.Exchange
 
 	// Requests of the server that wait for the agent.
 	asking    sync.WaitGroup
@@ -115,8 +117,7 @@ func (d *Door) carry(ctx context.Context, c *caller, body []byte, f wire.Frame, 
 		return nil
 	}
 	j.hop.From, j.hop.Rename = j.t.Server.Offer.Revision, c.shelf.rename(j.t.Server.Name)
-	if c.stateless() && !wire.Stateless(j.hop.From) && !p.RequestState.Empty() {
-		state, _ := wire.StringAt(body, p.RequestState)
+	if state := j.ownState(); state != "" {
 		parked, ok := d.lots.claim(state, j)
 		if !ok {
 			out.refuse(j.id, wire.CodeInvalidParams, "the requestState is expired, was used before, or belongs to another request", nil)
@@ -125,8 +126,50 @@ func (d *Door) carry(ctx context.Context, c *caller, body []byte, f wire.Frame, 
 		if parked != nil {
 			return parked.resumed(ctx, j)
 		}
+		j.recalled = true
+	}
+	if m := j.t.Server.Missing; m != nil {
+		j.lacks(ctx, m.Text, m.Link)
+		return nil
 	}
 	return j.start(ctx)
+}
+
+// ownState returns the requestState if it is one that Bouncer gave out.
+func (j *job) ownState() string {
+	if !j.c.stateless() || j.p.RequestState.Empty() {
+		return ""
+	}
+	state, _ := wire.StringAt(j.body, j.p.RequestState)
+	if wire.Stateless(j.hop.From) && !strings.HasPrefix(state, stateRecall+".") {
+		return "" // the server's own
+	}
+	return state
+}
+
+// lacks answers a request for which there is no credential: with the address
+// where it can be supplied, in the way that the agent's revision has for that.
+// The call can simply be repeated afterwards.
+func (j *job) lacks(ctx context.Context, text, at string) {
+	text = j.t.Server.Name + ": " + text
+	if j.record(ctx, "unreachable", text, nil) != nil {
+		return
+	}
+	if at == "" || !j.c.caps.URL {
+		if at != "" {
+			text += "; open " + at + " in a browser, then repeat the call"
+		}
+		j.toolError(text)
+		return
+	}
+	data := map[string]any{"elicitations": []map[string]string{{"mode": "url", "elicitationId": randomID(), "url": at, "message": text}}}
+	if !j.c.stateless() {
+		j.out.refuse(j.id, wire.CodeURLElicitation, text, data)
+		return
+	}
+	// Texts cannot fail to be written.
+	raw, _ := json.Marshal(data)
+	j.recall(wire.RPCError{Code: wire.CodeURLElicitation, Message: text, Data: raw})
 }
 
 // decide finds what the request is about and whether the agent may have it. What
@@ -251,7 +294,7 @@ func (j *job) start(ctx context.Context) func() {
 			// Only the messages suffer when a server does not take the level.
 			_ = j.l.Log(j.ctx, level)
 		}
-		if wire.Stateless(j.hop.From) && j.c.stateless() {
+		if wire.Stateless(j.hop.From) && j.c.stateless() && !j.recalled {
 			j.ask.KeepInput = true
 		}
 		j.ask.ID = j.l.NextID()
@@ -566,6 +609,9 @@ func (j *job) broken(ctx context.Context, err error) {
 	case errors.Is(why, context.DeadlineExceeded):
 		e.Outcome = "timeout"
 		message = j.t.Server.Name + ": the tool did not answer within " + d.o.CallTimeout.String() + "; whether it ran is not known"
+	case errors.As(err, &f) && f.SignIn != "" && j.e != nil:
+		j.lacks(ctx, f.Finding.Message, f.SignIn)
+		return
 	case errors.As(err, &f):
 		message = j.t.Server.Name + ": " + f.Finding.Message + "; " + f.Finding.Remedy
 		switch {

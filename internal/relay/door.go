@@ -39,6 +39,7 @@ type Recorder interface {
 // Options configure a Door; the zero value is the default.
 type Options struct {
 	Version     string
+	Address     string        // base URL under which agents reach the service
 	BodyLimit   int           // bytes of one request; 0 means 4 MiB
 	CallTimeout time.Duration // for one call; 0 means 5 min
 	Guard       *origin.Guard // required
@@ -123,6 +124,9 @@ func (d *Door) Swap(w *World) {
 	kept := map[*link.Keeper]bool{}
 	for _, s := range w.Servers {
 		kept[s.Keeper] = true
+		for _, own := range s.Own {
+			kept[own.Keeper] = true
+		}
 	}
 	for _, n := range d.privates.drop(func(_ privateKey, n *private) bool { return !kept[n.keeper] }) {
 		d.calls.Go(func() { n.close(d.ctx) })
@@ -241,13 +245,23 @@ func (d *Door) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // nothing but that.
 func (d *Door) admit(w http.ResponseWriter, r *http.Request) (visitor, bool) {
 	v := visitor{world: d.world.Load()}
-	auth := r.Header.Get("Authorization")
-	if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
-		v.pass = v.world.Passes[sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))]
+	auth, path := r.Header.Get("Authorization"), r.URL.Path
+	if token, rest, ok := InAddress(path); ok {
+		path = rest
+		if p := v.world.Passes[sha256.Sum256([]byte(token))]; p != nil && p.InAddress {
+			v.pass = p
+		}
+	} else if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
+		if p := v.world.Passes[sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))]; p != nil && !p.InAddress {
+			v.pass = p
+		}
 	}
+	rest, legacy := strings.CutPrefix(path, "/sse")
+	v.legacy = legacy
+	v.scope = strings.Trim(strings.TrimPrefix(rest, "/mcp"), "/")
 	now := time.Now()
-	if v.pass == nil || v.pass.Revoked || !now.Before(v.pass.Expires) {
-		w.Header().Set("WWW-Authenticate", `Bearer realm="bouncer", error="invalid_token"`)
+	if v.pass == nil || v.pass.Revoked || !now.Before(v.pass.Expires) || !v.pass.opens(v.scope) {
+		w.Header().Set("WWW-Authenticate", d.challenge(v.scope, auth != ""))
 		d.fail(w, http.StatusUnauthorized, nil, wire.CodeInvalidRequest, "show a valid pass: Authorization: Bearer bnp_...; an agent's owner makes one with bouncer agent pass")
 		return v, false
 	}
@@ -257,14 +271,45 @@ func (d *Door) admit(w http.ResponseWriter, r *http.Request) (visitor, bool) {
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.world.Ask)
 		return v, false
 	}
-	path, legacy := strings.CutPrefix(r.URL.Path, "/sse")
-	v.legacy = legacy
-	v.scope = strings.Trim(strings.TrimPrefix(path, "/mcp"), "/")
 	if v.shelf = v.world.View(v.agent).shelf(v.scope); v.shelf == nil {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
 		return v, false
 	}
 	return v, true
+}
+
+// addressPrefix begins the addresses that hold a pass.
+const addressPrefix = "/in/"
+
+// InAddress takes the pass out of an address like /in/{pass}/mcp, for agents that
+// can set no header.
+func InAddress(path string) (token, rest string, ok bool) {
+	after, ok := strings.CutPrefix(path, addressPrefix)
+	if !ok {
+		return "", path, false
+	}
+	token, rest, ok = strings.Cut(after, "/")
+	return token, "/" + rest, ok
+}
+
+// opens reports whether the pass is for an address: "" for all servers, or the
+// name of one. A pass for all opens each of them.
+func (p *Pass) opens(scope string) bool {
+	return p.Audience == "" || p.Audience == "/mcp" || p.Audience == "/mcp/"+scope
+}
+
+// challenge tells an agent without a valid pass where it can sign in (RFC 6750;
+// RFC 9728, section 5.1).
+func (d *Door) challenge(scope string, shown bool) string {
+	path := "/mcp"
+	if scope != "" && len(scope) <= 32 && strings.Trim(scope, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
+		path += "/" + scope
+	}
+	out := `Bearer realm="bouncer", resource_metadata="` + d.o.Address + `/.well-known/oauth-protected-resource` + path + `"`
+	if shown {
+		out += `, error="invalid_token"`
+	}
+	return out
 }
 
 // session returns the visitor's session, or answers the request with why not.

@@ -95,6 +95,9 @@ func (d *Door) task(c *caller, id string) (task, bool) {
 	t.used = time.Now()
 	d.tasks.all[key] = t
 	s := c.world.Servers[t.target.Server.Name]
+	if s != nil {
+		s = s.of(c.agent)
+	}
 	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused && c.world.Rules.For(c.agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
 }
 

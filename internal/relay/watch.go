@@ -28,6 +28,9 @@ type watched struct {
 // watch subscribes a mailbox to a resource.
 func (d *Door) watch(ctx context.Context, m *mailbox, uri string, t *Target) error {
 	k := t.Server.Keeper
+	if k == nil {
+		return errors.New("there is no way to the server now")
+	}
 	key := watchKey{t.Server.ID, t.Tool.Name}
 	w := &d.watchers
 	w.mu.Lock()
@@ -122,6 +125,10 @@ func (d *Door) subscribe(ctx context.Context, c *caller, id []byte, uri string, 
 			code = wire.CodeInvalidParams
 		}
 		out.refuse(id, code, why, map[string]string{"uri": bounded(uri)})
+		return
+	}
+	if m := t.Server.Missing; m != nil {
+		out.refuse(id, wire.CodeNotAdmitted, t.Server.Name+": "+m.Text, map[string]string{"uri": bounded(uri)})
 		return
 	}
 	err := d.watch(ctx, &c.s.box, uri, t)

@@ -40,6 +40,11 @@ type Pass struct {
 	AgentID string
 	Expires time.Time
 	Revoked bool
+	// InAddress is set for a pass that is part of an address; it opens nothing else.
+	InAddress bool
+	// Audience is the address below the service that the pass opens, with all that
+	// is below it; "" for all.
+	Audience string
 	// Used is when the pass was last shown, in milliseconds since 1970. It is
 	// shared by all worlds that know the pass.
 	Used *atomic.Int64
@@ -59,8 +64,28 @@ type Server struct {
 	Name   string
 	Paused bool
 	Offer  link.Offer
-	// Keeper is nil for a paused server.
+	// Keeper is nil for a paused server, and for one that Missing tells about.
 	Keeper *link.Keeper
+	// Missing is set when the agents concerned have no credential for it.
+	Missing *Missing
+	// Own is the server as an agent has it whose credential is another one, by the
+	// agent's id.
+	Own map[string]*Server
+}
+
+// Missing says which credential is missing and where it is supplied.
+type Missing struct {
+	Cause string
+	Text  string
+	Link  string // "" when there is no such address
+}
+
+// of returns the server as one agent has it.
+func (s *Server) of(a *Agent) *Server {
+	if own := s.Own[a.ID]; own != nil {
+		return own
+	}
+	return s
 }
 
 // Target is one tool, prompt or resource as one agent can reach it.
@@ -111,6 +136,7 @@ func (w *World) View(a *Agent) *View {
 	all := map[tools.Kind][]*Target{}
 	mine := w.Rules.For(a.Name)
 	for _, s := range w.sorted() {
+		s = s.of(a)
 		here := map[tools.Kind][]*Target{}
 		if on := mine.On(s.Name); on.Len() > 0 && !s.Paused {
 			for _, kind := range tools.Kinds {
@@ -355,7 +381,7 @@ func (w *World) resource(a *Agent, sh *shelf, uri string) (*Target, string) {
 		if s = w.Servers[name]; !ok || s == nil {
 			return nil, "there is no resource " + strconv.Quote(bounded(uri)) + " here; resources/list has those within reach"
 		}
-		own = rest
+		s, own = s.of(a), rest
 	}
 	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
 		return nil, "server " + s.Name + " has no resources"

@@ -24,6 +24,12 @@ import (
 const (
 	PassPrefix  = "bnp_"
 	LoginPrefix = "bnt_"
+	// Of agents that sign in: access tokens, refresh tokens and codes.
+	AccessPrefix  = "bna_"
+	RefreshPrefix = "bnr_"
+	CodePrefix    = "bnc_"
+	// Of invitations.
+	InvitationPrefix = "bni_"
 )
 
 // NewToken returns a random token of 256 bits with the prefix.

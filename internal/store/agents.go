@@ -49,15 +49,17 @@ func (t *Tx) RemoveAgent(id string) error { return t.one(`DELETE FROM agents WHE
 // StoredPass is a pass with what the door compares.
 type StoredPass struct {
 	team.Pass
-	AgentID string
-	Hash    [32]byte // SHA-256 of the token
+	AgentID  string
+	Hash     [32]byte // SHA-256 of the token
+	Consent  string   // that an access token was issued for
+	Audience string   // address below the service that it opens; "" for all
 }
 
 func scanPass(r scanner) (v StoredPass, err error) {
 	var created, expires int64
 	var revoked, used sql.NullInt64
 	var hash []byte
-	err = r.Scan(&v.ID, &v.AgentID, &v.Agent, &hash, &v.Label, &v.Hint, &created, &expires, &revoked, &used)
+	err = r.Scan(&v.ID, &v.AgentID, &v.Agent, &v.Kind, &v.Consent, &v.Audience, &hash, &v.Label, &v.Hint, &created, &expires, &revoked, &used)
 	copy(v.Hash[:], hash)
 	v.Created, v.Expires, v.Revoked, v.Used = fromMS(created), fromMS(expires), fromNull(revoked), fromNull(used)
 	return v, err
@@ -65,14 +67,18 @@ func scanPass(r scanner) (v StoredPass, err error) {
 
 // Passes returns the passes of all agents, newest first.
 func (s *Store) Passes(ctx context.Context) ([]StoredPass, error) {
-	return list(ctx, s.read, scanPass, `SELECT p.id, p.agent, a.name, p.hash, p.label, p.hint, p.created, p.expires, p.revoked, p.used
+	return list(ctx, s.read, scanPass, `SELECT p.id, p.agent, a.name, p.kind, coalesce(p.consent, ''), p.audience, p.hash, p.label, p.hint, p.created, p.expires, p.revoked, p.used
 		FROM passes p JOIN agents a ON a.id = p.agent ORDER BY p.id DESC`)
 }
 
 // AddPass stores a pass.
 func (t *Tx) AddPass(v StoredPass) error {
-	return t.exec(`INSERT INTO passes (id, agent, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.AgentID, v.Hash[:], v.Label, v.Hint, ms(v.Created), ms(v.Expires))
+	var consent any
+	if v.Consent != "" {
+		consent = v.Consent
+	}
+	return t.exec(`INSERT INTO passes (id, agent, kind, consent, audience, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.AgentID, v.Kind, consent, v.Audience, v.Hash[:], v.Label, v.Hint, ms(v.Created), ms(v.Expires))
 }
 
 // RevokePass ends a pass of an agent.

@@ -2,16 +2,17 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"bouncer/internal/team"
 )
 
-const personColumns = `p.id, p.name, p.full_name, p.role, p.must_change, p.created`
+const personColumns = `p.id, p.name, p.full_name, p.role, p.must_change, p.subject IS NOT NULL, p.created`
 
 func scanPerson(s scanner) (p team.Person, err error) {
 	var created int64
-	err = s.Scan(&p.ID, &p.Name, &p.FullName, &p.Role, &p.MustChange, &created)
+	err = s.Scan(&p.ID, &p.Name, &p.FullName, &p.Role, &p.MustChange, &p.Elsewhere, &created)
 	p.Created = fromMS(created)
 	return p, err
 }
@@ -55,8 +56,11 @@ func (t *Tx) SetPerson(p team.Person) error {
 // Login is a console session or a command-line token.
 type Login struct {
 	Person  team.Person
+	ID      string
 	Kind    string // console or token
 	Label   string
+	From    string
+	Used    *time.Time
 	Created time.Time
 	Expires time.Time
 }
@@ -65,10 +69,12 @@ type Login struct {
 func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Login, error) {
 	return first(ctx, s.read, func(r scanner) (l Login, err error) {
 		var made, created, expires int64
-		err = r.Scan(&l.Person.ID, &l.Person.Name, &l.Person.FullName, &l.Person.Role, &l.Person.MustChange, &made, &l.Kind, &l.Label, &created, &expires)
+		var used sql.NullInt64
+		err = r.Scan(&l.Person.ID, &l.Person.Name, &l.Person.FullName, &l.Person.Role, &l.Person.MustChange, &l.Person.Elsewhere, &made, &l.ID, &l.Kind, &l.Label, &created, &expires, &used)
 		l.Person.Created, l.Created, l.Expires = fromMS(made), fromMS(created), fromMS(expires)
+		l.Used = fromNull(used)
 		return l, err
-	}, `SELECT `+personColumns+`, l.kind, l.label, l.created, l.expires FROM logins l JOIN people p ON p.id = l.person WHERE l.hash = ? AND l.expires > ?`, hash, ms(now))
+	}, `SELECT `+personColumns+`, l.id, l.kind, l.label, l.created, l.expires, l.used FROM logins l JOIN people p ON p.id = l.person WHERE l.hash = ? AND l.expires > ?`, hash, ms(now))
 }
 
 // AddLogin stores a login and drops those that have expired.
@@ -76,8 +82,8 @@ func (t *Tx) AddLogin(hash []byte, l Login) error {
 	if err := t.exec(`DELETE FROM logins WHERE expires <= ?`, ms(l.Created)); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO logins (hash, person, kind, label, created, expires) VALUES (?, ?, ?, ?, ?, ?)`,
-		hash, l.Person.ID, l.Kind, l.Label, ms(l.Created), ms(l.Expires))
+	return t.exec(`INSERT INTO logins (hash, id, person, kind, label, origin, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		hash, NewID(), l.Person.ID, l.Kind, l.Label, l.From, ms(l.Created), ms(l.Expires))
 }
 
 // EndLogin removes a login.

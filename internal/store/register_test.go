@@ -114,11 +114,12 @@ func TestSecretsInUseStay(t *testing.T) {
 	assert.Equal(t, []string{"sailings"}, list[0].UsedBy)
 	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.RemoveSecret(k.ID) }), ErrInUse)
 	write(t, s, func(tx *Tx) error {
-		return tx.RotateSecret(k.ID, Sealed{KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, now)
+		k.Rotated = &now
+		return tx.RotateSecret(k, Sealed{KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")})
 	})
 	sealed, err := s.SealedSecrets(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, Sealed{SecretID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"])
+	assert.Equal(t, Sealed{SecretID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"].Sealed)
 	v.Paused, v.URL = true, "http://y"
 	write(t, s, func(tx *Tx) error { return tx.SetServer(v) })
 	got, err := s.ServerByName(ctx, "sailings")

@@ -161,46 +161,86 @@ type Sealed struct {
 	Value    []byte // encrypted with the data key
 }
 
-// Secrets returns every secret without its value, by name.
+// Secrets returns every secret without its value, by name. Who uses it besides
+// servers as a whole is not told here.
 func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
-	out, err := list(ctx, s.read, func(r scanner) (v team.Secret, err error) {
+	return list(ctx, s.read, func(r scanner) (v team.Secret, err error) {
 		var created int64
-		var rotated sql.NullInt64
-		var used string
-		err = r.Scan(&v.ID, &v.Name, &v.Kind, &created, &rotated, &used)
-		v.Created, v.Rotated = fromMS(created), fromNull(rotated)
+		var rotated, ends, usedAt, overlap sql.NullInt64
+		var used, facts string
+		err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Source, &facts, &created, &rotated, &ends, &usedAt, &overlap, &used)
+		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(created), fromNull(rotated), fromNull(ends), fromNull(usedAt), fromNull(overlap)
 		if err == nil {
-			err = json.Unmarshal([]byte(used), &v.UsedBy)
+			err = errors.Join(json.Unmarshal([]byte(used), &v.UsedBy), json.Unmarshal([]byte(facts), &v.Facts))
 		}
 		return v, err
-	}, `SELECT k.id, k.name, k.kind, k.created, k.rotated,
-		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id) FROM secrets k ORDER BY k.name`)
-	return out, err
+	}, `SELECT k.id, k.name, k.kind, coalesce(p.name, ''), k.source, k.facts, k.created, k.rotated, k.ends, k.used, k.prior_until,
+		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id OR EXISTS (SELECT 1 FROM given g WHERE g.server = s.id AND g.secret = k.id))
+		FROM secrets k LEFT JOIN people p ON p.id = k.owner ORDER BY k.name`)
+}
+
+// SealedSecret is a secret as it is put in force.
+type SealedSecret struct {
+	Sealed
+	Kind, Source string
+	Prior        *Sealed // the value before, while it is still tried
+	PriorUntil   time.Time
 }
 
 // SealedSecrets returns the encrypted values of all secrets, by name.
-func (s *Store) SealedSecrets(ctx context.Context) (map[string]Sealed, error) {
-	out := map[string]Sealed{}
+func (s *Store) SealedSecrets(ctx context.Context) (map[string]SealedSecret, error) {
+	out := map[string]SealedSecret{}
 	_, err := list(ctx, s.read, func(r scanner) (struct{}, error) {
 		var name string
-		var v Sealed
-		err := r.Scan(&name, &v.SecretID, &v.KeyID, &v.DataKey, &v.Value)
+		var v SealedSecret
+		var prior Sealed
+		var key sql.NullString
+		var until sql.NullInt64
+		err := r.Scan(&name, &v.SecretID, &v.KeyID, &v.DataKey, &v.Value, &v.Kind, &v.Source, &key, &prior.DataKey, &prior.Value, &until)
+		if key.Valid && until.Valid {
+			prior.SecretID, prior.KeyID = v.SecretID, key.String
+			v.Prior, v.PriorUntil = &prior, fromMS(until.Int64)
+		}
 		out[name] = v
 		return struct{}{}, err
-	}, `SELECT name, id, key_id, data_key, sealed FROM secrets`)
+	}, `SELECT name, id, key_id, data_key, sealed, kind, source, prior_key_id, prior_data_key, prior_sealed, prior_until FROM secrets`)
 	return out, err
+}
+
+func facts(v team.Secret) string {
+	// Texts and lists of them cannot fail to be written.
+	raw, _ := json.Marshal(v.Facts)
+	return string(raw)
 }
 
 // AddSecret stores a secret with its sealed value.
 func (t *Tx) AddSecret(v team.Secret, sealed Sealed) error {
-	return t.exec(`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.Name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created))
+	return t.exec(`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM people WHERE name = ?))`,
+		v.ID, v.Name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created), facts(v), v.Source, null(v.Ends), v.Owner)
 }
 
-// RotateSecret replaces the sealed value.
-func (t *Tx) RotateSecret(id string, sealed Sealed, at time.Time) error {
-	return t.one(`UPDATE secrets SET key_id = ?, data_key = ?, sealed = ?, rotated = ? WHERE id = ?`,
-		sealed.KeyID, sealed.DataKey, sealed.Value, ms(at), id)
+// RotateSecret replaces the sealed value. The one before is kept until
+// v.Overlap, or dropped when that is nil.
+func (t *Tx) RotateSecret(v team.Secret, sealed Sealed) error {
+	if v.Overlap != nil {
+		if err := t.one(`UPDATE secrets SET prior_key_id = key_id, prior_data_key = data_key, prior_sealed = sealed, prior_until = ? WHERE id = ?`, ms(*v.Overlap), v.ID); err != nil {
+			return err
+		}
+	} else if err := t.DropPrior(v.ID); err != nil {
+		return err
+	}
+	return t.one(`UPDATE secrets SET key_id = ?, data_key = ?, sealed = ?, rotated = ?, facts = ?, source = ?, ends = ? WHERE id = ?`,
+		sealed.KeyID, sealed.DataKey, sealed.Value, null(v.Rotated), facts(v), v.Source, null(v.Ends), v.ID)
+}
+
+// DropPrior forgets the value before.
+func (t *Tx) DropPrior(id string) error {
+	return t.exec(`UPDATE secrets SET prior_key_id = NULL, prior_data_key = NULL, prior_sealed = NULL, prior_until = NULL WHERE id = ?`, id)
+}
+
+// SecretUsed notes when a secret was last sent.
+func (t *Tx) SecretUsed(id string, at time.Time) error {
+	return t.exec(`UPDATE secrets SET used = ? WHERE id = ?`, ms(at), id)
 }
 
 // RemoveSecret removes a secret; one that a server is given is ErrInUse.

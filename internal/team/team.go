@@ -34,7 +34,33 @@ type Person struct {
 	Role     Role   `json:"role" enum:"admin,maintainer,member,auditor"`
 	// MustChange is set while the password is a one-time password.
 	MustChange bool      `json:"mustChange" doc:"the password is a one-time password and has to be replaced first"`
+	Elsewhere  bool      `json:"elsewhere" doc:"signs in at the identity provider, which also says the role"`
 	Created    time.Time `json:"created"`
+}
+
+// Login is a console session or a command-line token.
+type Login struct {
+	ID      string     `json:"id"`
+	Person  string     `json:"person"`
+	Kind    string     `json:"kind" enum:"console,token"`
+	Label   string     `json:"label"`
+	From    string     `json:"from" doc:"address that it was opened from"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used,omitempty"`
+	Present bool       `json:"present" doc:"it is the one that asks"`
+}
+
+// Invitation lets somebody join the team by a link.
+type Invitation struct {
+	ID      string    `json:"id"`
+	Role    Role      `json:"role" enum:"admin,maintainer,member,auditor"`
+	Note    string    `json:"note" doc:"whom it is for"`
+	By      string    `json:"by"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Taken   string    `json:"taken" doc:"name of the person who took it; empty while nobody has"`
+	State   string    `json:"state" enum:"open,taken,expired"`
 }
 
 // Agent is one assistant in use.
@@ -54,6 +80,7 @@ type Agent struct {
 type Pass struct {
 	ID      string     `json:"id"`
 	Agent   string     `json:"agent"`
+	Kind    string     `json:"kind" enum:"pass,token,address" doc:"a pass; an access token of a program that signed in; a pass that is part of an address"`
 	Label   string     `json:"label"`
 	Hint    string     `json:"hint" doc:"the last characters of the token, to tell passes apart"`
 	Created time.Time  `json:"created"`
@@ -105,6 +132,60 @@ type ServerOptions struct {
 	OpenFiles    int         `json:"openFiles,omitempty" doc:"of a local process: how many files each of its processes may have open"`
 	Processes    int         `json:"processes,omitempty" doc:"of a local process: how many processes it may be, itself included"`
 	Operations   []Operation `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
+	Per          string      `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
+	Places       []Place     `json:"places,omitempty" doc:"further secrets, and where they go"`
+	SignIn       *SignInWay  `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
+}
+
+// Place is a further secret of a server, and where it goes.
+type Place struct {
+	How    string `json:"how" enum:"header,query,basic,variable,file"`
+	Name   string `json:"name,omitempty" doc:"name of the header, the query parameter or the variable; a file's path is put into the variable"`
+	Scheme string `json:"scheme,omitempty" doc:"of a header: word before the value"`
+	Secret string `json:"secret" doc:"name of the secret"`
+}
+
+// SignInWay says how a grant at a server is come by.
+type SignInWay struct {
+	Grant        string `json:"grant" enum:"code,client,assertion" doc:"code: somebody signs in with a browser; client: Bouncer has credentials of its own there; assertion: the identity provider vouches for the person"`
+	Scope        string `json:"scope,omitempty" doc:"scopes to ask for; what the server says if left out"`
+	Issuer       string `json:"issuer,omitempty" doc:"the only authorization server that the client id is for"`
+	ClientID     string `json:"clientId,omitempty" doc:"of a client registered by hand; without one Bouncer registers itself"`
+	ClientSecret string `json:"clientSecret,omitempty" doc:"name of the secret that holds the client's secret"`
+	SigningKey   string `json:"signingKey,omitempty" doc:"name of the secret that holds the private key for signed assertions"`
+}
+
+// SignIn is an OAuth grant at a server.
+type SignIn struct {
+	ID        string     `json:"id,omitempty"`
+	Server    string     `json:"server"`
+	Person    string     `json:"person" doc:"whose it is; empty for the team's and for an agent's"`
+	Agent     string     `json:"agent" doc:"agent that has a grant of its own"`
+	State     string     `json:"state" enum:"valid,needed,ended,failing" doc:"needed: nobody has signed in yet; ended: somebody has to sign in again"`
+	Grant     string     `json:"grant" enum:"code,client,assertion"`
+	Issuer    string     `json:"issuer"`
+	Scope     string     `json:"scope"`
+	Note      string     `json:"note" doc:"why it ended or fails"`
+	Expires   *time.Time `json:"expires,omitempty" doc:"of the access token, which is renewed ahead of that where it can be"`
+	Renews    bool       `json:"renews" doc:"it is renewed without anybody's doing"`
+	Created   *time.Time `json:"created,omitempty"`
+	Refreshed *time.Time `json:"refreshed,omitempty"`
+	Mine      bool       `json:"mine" doc:"you can sign in for it"`
+	Link      string     `json:"link,omitempty" doc:"where its holder signs in"`
+}
+
+// Consent is what a person agreed to: that a program speaks for an agent.
+type Consent struct {
+	ID       string     `json:"id"`
+	App      string     `json:"app" doc:"client id of the program"`
+	AppName  string     `json:"appName" doc:"what the program calls itself"`
+	Agent    string     `json:"agent"`
+	Person   string     `json:"person"`
+	Resource string     `json:"resource"`
+	Created  time.Time  `json:"created"`
+	Used     *time.Time `json:"used,omitempty"`
+	Revoked  *time.Time `json:"revoked,omitempty"`
+	Why      string     `json:"why,omitempty" doc:"why it was revoked, when nobody did it"`
 }
 
 // Operation is an operation of a REST API that is a tool.
@@ -124,7 +205,7 @@ type Stage struct {
 
 // Health is what Bouncer last saw of a server.
 type Health struct {
-	State         string             `json:"state" enum:"connecting,ready,failing,paused"`
+	State         string             `json:"state" enum:"connecting,ready,failing,paused,waiting" doc:"waiting: nobody has signed in to it yet"`
 	Revision      string             `json:"revision" doc:"revision of the protocol that was negotiated"`
 	ServerName    string             `json:"serverName"`
 	ServerVersion string             `json:"serverVersion"`
@@ -156,10 +237,27 @@ type Edition struct {
 type Secret struct {
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
-	Kind    string     `json:"kind" enum:"bearer,environment,private-key"`
+	Kind    string     `json:"kind" enum:"bearer,value,basic,environment,client-secret,private-key"`
+	Owner   string     `json:"owner,omitempty" doc:"person whose own it is; empty for the team's"`
+	Source  string     `json:"source,omitempty" doc:"where the value is read when it is used: env NAME, file PATH or command LINE; empty when it is kept in the locker"`
 	UsedBy  []string   `json:"usedBy" doc:"servers that are given it"`
+	Facts   Facts      `json:"facts"`
+	Ends    *time.Time `json:"ends,omitempty"`
+	Warning string     `json:"warning,omitempty" doc:"what has to be done about it soon"`
+	Used    *time.Time `json:"used,omitempty" doc:"when it was last sent, to the minute"`
 	Created time.Time  `json:"created"`
 	Rotated *time.Time `json:"rotated,omitempty"`
+	Overlap *time.Time `json:"overlap,omitempty" doc:"until when the value before is still tried"`
+}
+
+// Facts are what can be told of a value without showing it.
+type Facts struct {
+	Form     string   `json:"form,omitempty" doc:"jwt when it is a JSON Web Token, which was read but not verified"`
+	Issuer   string   `json:"issuer,omitempty"`
+	Audience []string `json:"audience,omitempty"`
+	Scopes   []string `json:"scopes,omitempty"`
+	Subject  string   `json:"subject,omitempty"`
+	Notes    []string `json:"notes,omitempty" doc:"what was noticed and mended when it was entered"`
 }
 
 // Rule is a rule with who made it and when.

@@ -164,7 +164,7 @@ func (m *Masker) value(s string, i int, p uint16) (from, to int) {
 // scheme finds what follows the words bearer and basic, and the tokens that
 // Bouncer itself hands out.
 func scheme(s string, i int) (from, to int) {
-	if strings.HasPrefix(s[i:], "bnp_") || strings.HasPrefix(s[i:], "bnt_") {
+	if len(s)-i > 4 && s[i:i+2] == "bn" && s[i+3] == '_' && strings.IndexByte("ptarci", s[i+2]) >= 0 {
 		return run(s, i, i+4, 20)
 	}
 	if i > 0 && isToken(s[i-1]) {
