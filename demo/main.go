@@ -18,12 +18,16 @@ import (
 
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"
+	"bouncer/standin/pilothouse"
 	"bouncer/standin/quill"
 )
 
 const (
 	address  = "127.0.0.1:4680"
 	password = "seven-tides-turning"
+	// Bouncer's own client at the identity provider.
+	providerClient = "bouncer"
+	providerSecret = "skf-pilothouse-3Tz8wLq5Bn1Xy7Kd"
 )
 
 func main() {
@@ -51,10 +55,22 @@ func run(ctx context.Context, args []string) error {
 	defer wait.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	house := pilothouse.New("Pilothouse",
+		pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}}, pilothouse.Person{Name: "joss", FullName: "Joss Penhale", Groups: []string{"dispatch"}},
+		pilothouse.Person{Name: "ottilie", FullName: "Ottilie Brandt", Groups: []string{"crew"}}, pilothouse.Person{Name: "teo", FullName: "Teo Castellane", Groups: []string{"crew"}},
+		pilothouse.Person{Name: "wren", FullName: "Wren Adair", Groups: []string{"safety"}}, pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
+	)
+	house.Issuer = "http://127.0.0.1:4710"
+	house.Add(pilothouse.Client{ID: providerClient, Secret: providerSecret, Redirects: []string{"http://" + address + "/sign-in/callback"}})
+	house.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
 	for _, s := range []struct {
 		name, at string
 		handler  http.Handler
 	}{
+		{"pilothouse", "127.0.0.1:4710", house},
+		{"crew", "127.0.0.1:4705", house.Protect("http://127.0.0.1:4705/mcp", "crew:read", ferries.Crew(), ferries.CrewScope)},
+		{"fuel", "127.0.0.1:4706", house.Protect("http://127.0.0.1:4706/mcp", "fuel:read fuel:order", ferries.Fuel(), nil)},
+		{"customs", "127.0.0.1:4707", ferries.Customs()},
 		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
 		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
 		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
@@ -82,6 +98,10 @@ func run(ctx context.Context, args []string) error {
 		return fmt.Errorf("the assistant's first run: %w", err)
 	}
 	fmt.Printf("(%d call refused on purpose: nobody's laptop may cancel a sailing)\n", failed)
+	if err := svc.watch(ctx, "joss-quill", "ottilie-parlour"); err != nil {
+		return err
+	}
+	fmt.Println("(the same tool, with each person's own rights)")
 	svc.guide()
 	wait.Go(func() { work(ctx, config) })
 	select {

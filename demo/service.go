@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -41,10 +42,12 @@ func startService(ctx context.Context, dir string) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(s.bin, "serve", "--data", filepath.Join(dir, "data"), "--listen", address, "--first-admin", "marit")
+	s.cmd = exec.Command(s.bin, "serve", "--data", filepath.Join(dir, "data"), "--listen", address, "--first-admin", "marit",
+		"--private-ranges", "127.0.0.0/8", "--oidc-issuer", "http://127.0.0.1:4710", "--oidc-client-id", providerClient, "--oidc-secret", "env PILOTHOUSE_SECRET",
+		"--oidc-name", "Pilothouse", "--oidc-groups", "desk=admin,dispatch=maintainer,crew=member,safety=auditor")
 	s.cmd.Stderr = log
 	// The stand-in for berths is a command beside this one.
-	s.cmd.Env = append(os.Environ(), "PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"))
+	s.cmd.Env = append(os.Environ(), "PILOTHOUSE_SECRET="+providerSecret, "PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"))
 	// Its own group, so that an interrupt at the terminal reaches it through us
 	// only, and it can end in order.
 	setGroup(s.cmd)
@@ -205,6 +208,12 @@ func (s *service) seed(ctx context.Context) error {
 		{"/api/servers", object{"name": "lost-property", "document": lostproperty.Document, "token": ferries.LostKey, "operations": []object{
 			{"id": "searchItems", "name": "search_items"}, {"id": "logItem", "name": "log_item"}, {"id": "releaseItem", "name": "release_item"},
 		}}},
+		{"/api/servers", object{"name": "crew", "url": "http://127.0.0.1:4705/mcp", "per": "person", "signIn": object{"grant": "code"}}},
+		{"/api/secrets", object{"name": "fuel-client", "kind": "client-secret", "value": ferries.FuelSecret}},
+		{"/api/servers", object{"name": "fuel", "url": "http://127.0.0.1:4706/mcp", "signIn": object{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"}}},
+		{"/api/servers", object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true}},
+		{"/api/rules", object{"effect": "admit", "agent": "*", "server": "crew", "tool": "*", "note": "everybody sees the watch with their own rights"}},
+		{"/api/rules", object{"effect": "refuse", "agent": "*", "server": "fuel", "tool": "order_*", "note": "ordering fuel spends money; the desk does it by hand"}},
 		{"/api/rules", object{"effect": "admit", "agent": "*-quill", "server": "*", "tool": "*", "note": "the desk's own assistants work with everything"}},
 		{"/api/rules", object{"effect": "refuse", "agent": "*-quill", "server": "sailings", "tool": "cancel_*", "note": "sailings are cancelled by the night watch, not from a laptop"}},
 		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},
@@ -219,7 +228,106 @@ func (s *service) seed(ctx context.Context) error {
 			return err
 		}
 	}
+	for _, name := range []string{"joss", "ottilie"} {
+		if err := s.signInAtCrew(ctx, name); err != nil {
+			return err
+		}
+	}
+	s.token = marit
 	return s.enrol(ctx)
+}
+
+// signInAtCrew does in a browser what a person does: it signs in at the watch
+// list, once.
+func (s *service) signInAtCrew(ctx context.Context, name string) error {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return err
+	}
+	browser := &http.Client{Jar: jar, Timeout: 20 * time.Second}
+	do := func(method, path string, in, out any) error {
+		raw, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, method, s.base+path, bytes.NewReader(raw))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Content-Type", "application/json")
+		res, err := browser.Do(req)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if res.StatusCode >= 300 {
+			return fmt.Errorf("%s %s: %s", method, path, res.Status)
+		}
+		return json.NewDecoder(res.Body).Decode(out)
+	}
+	var me object
+	if err := do(http.MethodPost, "/api/session", object{"name": name, "password": password}, &me); err != nil {
+		return err
+	}
+	var have []struct{ Server, State string }
+	if err := do(http.MethodGet, "/api/sign-ins", nil, &have); err != nil {
+		return err
+	}
+	for _, h := range have {
+		if h.Server == "crew" && h.State == "valid" {
+			return nil
+		}
+	}
+	var start struct{ URL string }
+	if err := do(http.MethodPost, "/api/sign-ins", object{"server": "crew"}, &start); err != nil {
+		return err
+	}
+	res, err := browser.Get(start.URL + "&as=" + name)
+	if err != nil {
+		return err
+	}
+	return res.Body.Close()
+}
+
+// watch calls the same tool for two people and prints what each gets.
+func (s *service) watch(ctx context.Context, agents ...string) error {
+	for _, agent := range agents {
+		var pass struct {
+			Token string
+			Pass  struct{ ID string }
+		}
+		if err := s.call(ctx, http.MethodPost, "/api/agents/"+agent+"/passes", object{"days": 1, "label": "demo"}, &pass); err != nil {
+			return err
+		}
+		body := `{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"who_is_on_watch","arguments":{},"_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}}}}`
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.base+"/mcp/crew", strings.NewReader(body))
+		if err != nil {
+			return err
+		}
+		for k, v := range map[string]string{
+			"Content-Type": "application/json", "Accept": "application/json, text/event-stream", "Authorization": "Bearer " + pass.Token,
+			"MCP-Protocol-Version": "2026-07-28", "Mcp-Method": "tools/call", "Mcp-Name": "who_is_on_watch",
+		} {
+			req.Header.Set(k, v)
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		var out struct {
+			Result struct{ Content []struct{ Text string } }
+		}
+		err = json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&out)
+		_ = res.Body.Close()
+		if err != nil || len(out.Result.Content) == 0 {
+			return fmt.Errorf("%s got no answer from the watch list: %w", agent, err)
+		}
+		fmt.Printf("%-16s who_is_on_watch: %s\n", agent, strings.Join(strings.Fields(out.Result.Content[0].Text), " "))
+		if err := s.call(ctx, http.MethodDelete, "/api/agents/"+agent+"/passes/"+pass.Pass.ID, nil, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // choosePassword exchanges a one-time password for the demo's.
@@ -280,9 +388,11 @@ Bouncer is running, with the stand-ins of Skerrow Ferries.
   Console    %s
   Sign in    marit (admin), joss (maintainer), ottilie, teo (members) or wren (auditor)
   Password   %s
+             or sign in with Pilothouse, the stand-in of an identity provider
 
-Three commands to try:
+Four commands to try:
   %[3]s/bouncer agent reach marit-quill
+  %[3]s/bouncer sign-in list
   %[3]s/bouncer journal --follow
   bin/quill --config %[3]s/marit-quill.json
 

@@ -14,6 +14,7 @@ import (
 type issuedPass struct {
 	Pass  team.Pass `json:"pass"`
 	Token string    `json:"token"`
+	URL   string    `json:"url,omitempty"`
 }
 
 type reachedTool struct {
@@ -31,7 +32,7 @@ type reachedTool struct {
 
 func agentCommands() []command {
 	var kind, owner, label, pass string
-	var teamOwned, admitted bool
+	var teamOwned, admitted, inAddress bool
 	var days int
 	patch := func(verb, short string, paused bool) command {
 		return command{noun: "agent", verb: verb, args: "NAME", short: short, example: "bouncer agent " + verb + " night-watch", run: func(ctx context.Context, t *task) error {
@@ -128,10 +129,14 @@ func agentCommands() []command {
 			flags: func(f *flag.FlagSet) {
 				f.IntVar(&days, "days", 90, "for how many `days` it is valid, 1 to 366")
 				f.StringVar(&label, "label", "", "where it is used, in a few `words`")
+				f.BoolVar(&inAddress, "in-address", false, "a pass that is part of an address, for an agent that can set no header (setting address-passes)")
 			},
 			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"days": days, "label": label}
+				in := map[string]any{"days": days, "label": label, "inAddress": inAddress}
 				return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p issuedPass) error {
+					if p.URL != "" {
+						return t.done("pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s", p.Pass.ID, p.Pass.Agent, p.Pass.Expires.Local().Format(time.DateOnly), p.URL)
+					}
 					return t.done("pass %s for %s, valid until %s\ntoken, shown this once: %s", p.Pass.ID, p.Pass.Agent, p.Pass.Expires.Local().Format(time.DateOnly), p.Token)
 				})
 			},
@@ -145,7 +150,11 @@ func agentCommands() []command {
 					}
 					var rows [][]string
 					for _, p := range list {
-						rows = append(rows, []string{p.ID, "…" + p.Hint, p.State, p.Label, clock(p.Created), clock(p.Expires), when(p.Used)})
+						label := p.Label
+						if p.Kind != "pass" {
+							label = "(" + p.Kind + ") " + label
+						}
+						rows = append(rows, []string{p.ID, "…" + p.Hint, p.State, label, clock(p.Created), clock(p.Expires), when(p.Used)})
 					}
 					return t.table([]string{"ID", "TOKEN", "STATE", "LABEL", "CREATED", "VALID UNTIL", "LAST SHOWN"}, rows)
 				})

@@ -107,7 +107,7 @@ func (e *failure) Error() string { return e.what }
 
 func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(), bridgeCommands(),
-		ruleCommands(), secretCommands(), journalCommands(), personCommands())
+		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), personCommands())
 }
 
 // Main runs a command line and returns its exit code.

@@ -125,7 +125,10 @@ func personCommands() []command {
 					var rows [][]string
 					for _, p := range list {
 						note := ""
-						if p.MustChange {
+						switch {
+						case p.Elsewhere:
+							note = "signs in at the identity provider"
+						case p.MustChange:
 							note = "has a one-time password"
 						}
 						rows = append(rows, []string{p.Name, p.FullName, string(p.Role), note})
@@ -169,6 +172,91 @@ func personCommands() []command {
 				return submit(ctx, t, http.MethodPatch, "/api/people/"+seg(t.args[0]), in, func(p team.Person) error {
 					return t.done("%s is %s, %s", p.Name, p.FullName, p.Role)
 				})
+			},
+		},
+		{
+			noun: "person", verb: "invite", short: "Make a link by which somebody can join the team", example: "bouncer person invite --role member --note \"Isla, ropes\"",
+			flags: func(f *flag.FlagSet) {
+				f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
+				f.StringVar(&full, "note", "", "whom it is for (`text`)")
+			},
+			run: func(ctx context.Context, t *task) error {
+				type invited struct {
+					Invitation team.Invitation `json:"invitation"`
+					Link       string          `json:"link"`
+				}
+				return submit(ctx, t, http.MethodPost, "/api/invitations", map[string]string{"role": role, "note": full}, func(v invited) error {
+					return t.done("pass this link on; it is shown this once, makes one person %s, and ends on %s:\n%s", v.Invitation.Role, v.Invitation.Expires.Local().Format("2006-01-02"), v.Link)
+				})
+			},
+		},
+		{
+			noun: "person", verb: "invitations", short: "List the invitations", example: "bouncer person invitations",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/invitations", func(list []team.Invitation) error {
+					if len(list) == 0 {
+						return t.done("no invitations; make one with: bouncer person invite")
+					}
+					var rows [][]string
+					for _, v := range list {
+						rows = append(rows, []string{v.ID, v.State, string(v.Role), v.Note, v.By, v.Taken, v.Expires.Local().Format("2006-01-02")})
+					}
+					return t.table([]string{"ID", "STATE", "ROLE", "FOR", "BY", "TAKEN BY", "ENDS"}, rows)
+				})
+			},
+		},
+		{
+			noun: "person", verb: "withdraw", args: "ID", short: "Take an invitation back", example: "bouncer person withdraw 01j8z3...",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/invitations/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("the invitation is taken back")
+			},
+		},
+		{
+			noun: "person", verb: "reset", args: "NAME", short: "Give somebody a new one-time password; ends their logins", example: "bouncer person reset joss",
+			run: func(ctx context.Context, t *task) error {
+				type reset struct {
+					Password string `json:"password"`
+				}
+				return submit(ctx, t, http.MethodPost, "/api/people/"+seg(t.args[0])+"/password", nil, func(r reset) error {
+					return t.done("one-time password of %s, shown this once: %s", t.args[0], r.Password)
+				})
+			},
+		},
+		{
+			noun: "person", verb: "remove", args: "NAME", short: "Remove somebody with their logins, sign-ins and own secrets", example: "bouncer person remove joss",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/people/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("%s is removed", t.args[0])
+			},
+		},
+		{
+			noun: "login", verb: "list", short: "List the open logins", example: "bouncer login list",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/logins", func(list []team.Login) error {
+					var rows [][]string
+					for _, l := range list {
+						note := ""
+						if l.Present {
+							note = "this one"
+						}
+						rows = append(rows, []string{l.ID, l.Person, l.Label, l.From, clock(l.Created), when(l.Used), note})
+					}
+					return t.table([]string{"ID", "PERSON", "LABEL", "FROM", "OPENED", "LAST USED", "NOTE"}, rows)
+				})
+			},
+		},
+		{
+			noun: "login", verb: "end", args: "ID", short: "End a login at once", example: "bouncer login end 01j8z3...",
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.do(ctx, http.MethodDelete, "/api/logins/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("the login has ended")
 			},
 		},
 		{

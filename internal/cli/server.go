@@ -127,7 +127,9 @@ func serverCommands() []command {
 			example: "bouncer server update sailings --token < token.txt",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&url, "url", "", "new `address` of the MCP endpoint")
+				f.StringVar(&secret, "secret", "", "`name` of another stored secret to give to it")
 				restFlags(f)
+				more.credentials.define(f)
 				tokenFlag(f)
 			},
 			run: func(ctx context.Context, t *task) error {
@@ -158,8 +160,12 @@ func serverCommands() []command {
 					}
 					in["token"] = v
 				}
+				more.credentials.fill(in)
+				if t.given["secret"] {
+					in["secret"] = secret
+				}
 				if len(in) == 1 {
-					return &usageError{"nothing is to be altered", "give --url, --token, --sharing, --operation or --document"}
+					return &usageError{"nothing is to be altered", "give --url, --token, --secret, --per, --sign-in, --sharing, --operation or --document"}
 				}
 				return t.reach(ctx, http.MethodPatch, "/api/servers/"+seg(t.args[0]), in, "updated")
 			},
@@ -241,6 +247,46 @@ type options struct {
 	header, query, ca, cert, key string
 	headers                      []string
 	memory, files, processes     int
+	credentials
+}
+
+// credentials are the flags that say whose credential a server takes, and how it
+// is come by.
+type credentials struct {
+	per, grant, scope, issuer, client, clientSecret, signing string
+	places                                                   []map[string]string
+}
+
+func (c *credentials) define(f *flag.FlagSet) {
+	f.StringVar(&c.per, "per", "", "`whose` credential is used: team, person or agent; a more specific one always wins")
+	f.StringVar(&c.grant, "sign-in", "", "`how` an OAuth grant is come by: code (somebody signs in with a browser), client (Bouncer's own credentials) or assertion (the identity provider vouches)")
+	f.StringVar(&c.scope, "scope", "", "`scopes` to ask for, with blanks between them; what the server says if left out")
+	f.StringVar(&c.issuer, "issuer", "", "`address` of the only authorization server that the client id is for")
+	f.StringVar(&c.client, "client-id", "", "`id` of a client registered by hand; without one Bouncer registers itself")
+	f.StringVar(&c.clientSecret, "client-secret", "", "`name` of the stored secret with the client's secret")
+	f.StringVar(&c.signing, "signing-key", "", "`name` of the stored secret with the private key for signed assertions")
+	f.Func("also", "`HOW:NAME=SECRET`, a further stored secret and where it goes, like header:X-Team=team-key, query:key=k, basic:=login, variable:HARBOUR_KEY=k, file:KEY_FILE=k; may be given several times", func(v string) error {
+		where, secret, ok := strings.Cut(v, "=")
+		how, name, ok2 := strings.Cut(where, ":")
+		if !ok || !ok2 || secret == "" {
+			return fmt.Errorf("%q is not like header:X-Team=team-key", v)
+		}
+		name, scheme, _ := strings.Cut(name, " ")
+		c.places = append(c.places, map[string]string{"how": how, "name": name, "scheme": scheme, "secret": secret})
+		return nil
+	})
+}
+
+func (c *credentials) fill(in map[string]any) {
+	if c.per != "" {
+		in["per"] = c.per
+	}
+	if len(c.places) > 0 {
+		in["places"] = c.places
+	}
+	if c.grant != "" {
+		in["signIn"] = map[string]string{"grant": c.grant, "scope": c.scope, "issuer": c.issuer, "clientId": c.client, "clientSecret": c.clientSecret, "signingKey": c.signing}
+	}
 }
 
 func (o *options) define(f *flag.FlagSet) {
@@ -252,10 +298,12 @@ func (o *options) define(f *flag.FlagSet) {
 	f.StringVar(&o.key, "client-key", "", "`name` of the stored secret with the key of the client certificate")
 	f.IntVar(&o.memory, "memory", 0, "`MiB` of memory that a command may use, with all it starts")
 	f.IntVar(&o.files, "open-files", 0, "`number` of files that each process of a command may have open")
+	o.credentials.define(f)
 	f.IntVar(&o.processes, "processes", 0, "`number` of processes that a command may be")
 }
 
 func (o *options) fill(t *task, in map[string]any) error {
+	o.credentials.fill(in)
 	for _, row := range []struct {
 		key   string
 		value any
@@ -385,7 +433,7 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 func (t *task) showServer(s serverInfo) error {
 	h := s.Health
 	rows := [][2]string{
-		{"name", s.Name}, {s.what(), s.address()}, {"transport", s.Transport}, {"sharing", s.Sharing}, {"secret", s.Secret}, {"state", h.State + since(h.Since)},
+		{"name", s.Name}, {s.what(), s.address()}, {"transport", s.Transport}, {"sharing", s.Sharing}, {"secret", s.Secret}, {"credential", s.whose()}, {"state", h.State + since(h.Since)},
 		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)}, {"revision", h.Revision}, {"tools", strconv.Itoa(h.Tools)}, {"prompts", strconv.Itoa(h.Prompts)}, {"resources", strconv.Itoa(h.Resources)},
 	}
 	for _, o := range s.Operations {
@@ -435,6 +483,22 @@ func (s serverInfo) what() string {
 		return "command"
 	}
 	return "url"
+}
+
+// whose says whose credential the server is reached with, where that is not
+// simply the team's secret.
+func (s serverInfo) whose() string {
+	out := ""
+	if w := s.SignIn; w != nil {
+		out = map[string]string{"code": "sign-in with a browser", "client": "Bouncer's own credentials (OAuth)", "assertion": "the identity provider vouches"}[w.Grant]
+	}
+	if s.Per != "" && s.Per != "team" {
+		out = strings.TrimPrefix(out+", each "+s.Per+" their own", ", ")
+	}
+	for _, p := range s.Places {
+		out = strings.TrimPrefix(out+", also "+p.How+" "+p.Name+" from secret "+p.Secret, ", ")
+	}
+	return out
 }
 
 func (s serverInfo) address() string {
@@ -487,67 +551,4 @@ func when(t *time.Time) string {
 		return ""
 	}
 	return clock(*t)
-}
-
-func secretCommands() []command {
-	var anyway bool
-	var kind string
-	return []command{
-		{
-			noun: "secret", verb: "list", short: "List the secrets, without their values", example: "bouncer secret list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/secrets", func(list []team.Secret) error {
-					if len(list) == 0 {
-						return t.done("no secrets yet; bouncer server register --token stores one")
-					}
-					var rows [][]string
-					for _, s := range list {
-						rows = append(rows, []string{s.Name, s.Kind, strings.Join(s.UsedBy, ", "), clock(s.Created), when(s.Rotated)})
-					}
-					return t.table([]string{"NAME", "KIND", "GIVEN TO", "CREATED", "ROTATED"}, rows)
-				})
-			},
-		},
-		{
-			noun: "secret", verb: "add", args: "NAME", short: "Store a secret, read from a prompt or standard input", example: "bouncer secret add harbour-token < token.txt",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&kind, "kind", "", "`bearer`, or private-key (PEM) of a client certificate")
-			},
-			run: func(ctx context.Context, t *task) error {
-				v, err := t.secret("Value of " + t.args[0])
-				if err != nil {
-					return err
-				}
-				return submit(ctx, t, http.MethodPost, "/api/secrets", map[string]string{"name": t.args[0], "kind": kind, "value": v}, func(s team.Secret) error {
-					return t.done("secret %s is in the locker", s.Name)
-				})
-			},
-		},
-		{
-			noun: "secret", verb: "rotate", args: "NAME", short: "Replace a secret's value, read from a prompt or standard input",
-			long:    "The new value is tried on the servers that are given the secret first.",
-			example: "bouncer secret rotate sailings-token < token.txt",
-			flags: func(f *flag.FlagSet) {
-				f.BoolVar(&anyway, "anyway", false, "store it even when a server does not take it")
-			},
-			run: func(ctx context.Context, t *task) error {
-				v, err := t.secret("New value of " + t.args[0])
-				if err != nil {
-					return err
-				}
-				return submit(ctx, t, http.MethodPut, "/api/secrets/"+seg(t.args[0])+"/value", map[string]any{"value": v, "anyway": anyway}, func(s team.Secret) error {
-					return t.done("secret %s has its new value, and its servers are given it from now on", s.Name)
-				})
-			},
-		},
-		{
-			noun: "secret", verb: "remove", args: "NAME", short: "Remove a secret that no server is given", example: "bouncer secret remove harbour-token",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/secrets/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
-				}
-				return t.done("secret %s is removed", t.args[0])
-			},
-		},
-	}
 }

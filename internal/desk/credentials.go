@@ -127,6 +127,14 @@ func (v *value) refused(ctx context.Context, sent locker.Secret) bool {
 	return v.fallen && v.present.Reveal() == sent.Reveal()
 }
 
+// keepValue has a value that is about to be stored put in force as this object,
+// with what is known of its use.
+func (d *Desk) keepValue(v *value) {
+	d.valMu.Lock()
+	defer d.valMu.Unlock()
+	d.vals[v.id] = v
+}
+
 // item is one place that a value goes to.
 type item struct {
 	how, name, scheme string
@@ -237,7 +245,8 @@ type credential struct {
 	header      string // instead of the server's own setting
 	live        *values
 	used        *atomic.Int64
-	from        string // tells live credentials apart
+	ends        time.Time // of the value, where it says so
+	from        string    // tells live credentials apart
 }
 
 // register is the state that ways are built from.
@@ -292,6 +301,7 @@ func (d *Desk) credentialFor(s team.Server, h store.Holder, r *register) (creden
 		i.value = v
 		if single && v.source == "" && v.broken == nil && v.prior.Empty() && (i.how == howBearer || i.how == howVariable || i.how == howQuery || i.how == howHeader) {
 			c.secret, c.used = v.present, v.used
+			_, c.ends = locker.Look(v.present)
 			return c, nil
 		}
 		l.items = append(l.items, i)

@@ -86,7 +86,9 @@ type Desk struct {
 	vals   map[string]*value // by secret id; guarded by valMu
 	valMu  sync.Mutex
 	grants map[string]*grant // guarded by mu
-	usedOf map[string]int64  // by secret id: what the store knows of its use; guarded by mu
+	// agentNames are the agents' names by id, as they were put in force last.
+	agentNames sync.Map
+	usedOf     map[string]int64 // by secret id: what the store knows of its use; guarded by mu
 }
 
 type atomicInt = atomic.Int64
@@ -287,6 +289,7 @@ func (d *Desk) publish(ctx context.Context) error {
 
 	w := &relay.World{Passes: map[[32]byte]*relay.Pass{}, Agents: map[string]*relay.Agent{}, Servers: map[string]*relay.Server{}, Ask: whomToAsk(people)}
 	for _, a := range agents {
+		d.agentNames.Store(a.ID, a.Name)
 		w.Agents[a.ID] = &relay.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused}
 	}
 	for _, p := range passes {

@@ -276,6 +276,7 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 			return g, err
 		}
 		reg.values[g.add.Name] = &value{d: d, id: g.add.ID, name: g.add.Name, kind: g.add.Kind, present: v, used: new(atomicInt)}
+		d.keepValue(reg.values[g.add.Name])
 		if g.own {
 			reg.given[s.ID+"/"+holderKey(g.holder)] = g.add.Name
 		} else {

@@ -137,7 +137,8 @@ func (d *Desk) connectLink(server string, h store.Holder) string {
 	at := d.o.Address + ConnectPath + server
 	switch {
 	case h.Agent != "":
-		return at + "?for=agent"
+		name, _ := d.agentNames.Load(h.Agent)
+		return at + fmt.Sprintf("?agent=%v", name)
 	case h.Person == "":
 		return at + "?for=team"
 	}
@@ -300,13 +301,10 @@ func (d *Desk) FinishSignIn(ctx context.Context, answer url.Values, browser, fro
 	if p.server.ID == "" {
 		return d.finishLogin(ctx, p, answer, browser, from)
 	}
-	page := ConnectPath + p.server.Name
-	switch {
-	case p.holder.Agent != "":
-		page += "?for=agent&"
-	case p.holder.Person == "":
-		page += "?for=team&"
-	default:
+	page := strings.TrimPrefix(d.connectLink(p.server.Name, p.holder), d.o.Address)
+	if strings.Contains(page, "?") {
+		page += "&"
+	} else {
 		page += "?"
 	}
 	fail := func(pr Problem) Returned {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -25,7 +26,9 @@ const (
 
 // source is what tells the way to a server from another one.
 func source(s team.Server, c credential) string {
-	return fmt.Sprintf("%q %+v %q", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.secret.Reveal(), c.key.Reveal(), c.from}, s.ServerOptions, s.Operations)
+	// Texts and numbers cannot fail to be written.
+	options, _ := json.Marshal(s.ServerOptions)
+	return fmt.Sprintf("%q %s", []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.secret.Reveal(), c.key.Reveal(), c.from}, options)
 }
 
 // way returns the way to a server.
@@ -68,7 +71,7 @@ func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 
 func target(s team.Server, c credential) link.Target {
 	t := link.Target{Server: s.Name, URL: s.URL, Secret: c.secret, SecretHeader: s.SecretHeader, CA: []byte(s.CA), Cert: []byte(s.ClientCert), Key: []byte(c.key.Reveal())}
-	t.Used = c.used
+	t.Used, t.Ends = c.used, c.ends
 	if c.live != nil {
 		t.Credentials = c.live
 	}

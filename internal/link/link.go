@@ -37,6 +37,16 @@ type Target struct {
 	Credentials Credentials
 	// Used is told when a request is sent; nil for nobody.
 	Used Used
+	// Ends is when the secret ends, where it says so itself.
+	Ends time.Time
+}
+
+// ended is when the secret ended; zero while it has not, or does not say.
+func (t Target) ended() time.Time {
+	if t.Ends.IsZero() || time.Now().Before(t.Ends) {
+		return time.Time{}
+	}
+	return t.Ends
 }
 
 // credited reports whether requests carry a credential.
@@ -529,7 +539,7 @@ func (l *HTTP) statusFail(res *http.Response, header http.Header, stage string, 
 	e := diagnosis.Evidence{
 		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: l.short(res.Header.Get("Location")),
 		RetryAfter: l.short(res.Header.Get("Retry-After")), Challenge: l.short(res.Header.Get("WWW-Authenticate")),
-		HadCredential: l.target.credited(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
+		HadCredential: l.target.credited(), CredentialEnded: l.target.ended(), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}
 	f := l.fail(e, nil)
 	f.Refused, f.Status = true, res.StatusCode

@@ -86,7 +86,7 @@ func (l *REST) knock(ctx context.Context) error {
 
 func (l *REST) status(res *http.Response, raw []byte, stage string) error {
 	f := l.fail(diagnosis.Evidence{
-		Stage: stage, Status: res.StatusCode, HadCredential: l.target.credited(), RetryAfter: l.short(res.Header.Get("Retry-After")),
+		Stage: stage, Status: res.StatusCode, HadCredential: l.target.credited(), CredentialEnded: l.target.ended(), RetryAfter: l.short(res.Header.Get("Retry-After")),
 		Challenge: l.short(res.Header.Get("WWW-Authenticate")), Body: l.mask.Text(string(raw[:min(len(raw), 4<<10)])),
 	}, nil)
 	f.Refused, f.Status = true, res.StatusCode

@@ -379,6 +379,6 @@ func (t *Tx) Rewrap(fn func(id, keyID string, wrapped []byte) (string, []byte, e
 // Backup writes a copy of the database as it is now to a new file. What is
 // sealed stays sealed.
 func (s *Store) Backup(ctx context.Context, path string) error {
-	_, err := s.read.ExecContext(ctx, `VACUUM INTO ?`, path)
+	_, err := s.write.ExecContext(ctx, `VACUUM INTO ?`, path)
 	return err
 }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Cause is a code of the form layer.cause.
@@ -88,10 +89,12 @@ type Evidence struct {
 	ContentType string
 	Location    string
 	RetryAfter  string
-	Challenge   string // WWW-Authenticate
-	Body        string // first bytes, masked
-	RPCCode     int
-	RPCMessage  string
+	// CredentialEnded is when the credential ended, by what it says itself.
+	CredentialEnded time.Time
+	Challenge       string // WWW-Authenticate
+	Body            string // first bytes, masked
+	RPCCode         int
+	RPCMessage      string
 	// What is a fact already established by the reader of the answer.
 	What Cause
 	Note string
@@ -205,6 +208,8 @@ func byStatus(e Evidence) Finding {
 	switch s := e.Status; {
 	case s == 401 && !e.HadCredential:
 		return Finding{NoCredential, "the server wants a credential and none is registered (401)", "give the server a token with bouncer server update " + e.Server + " --token", registrar}
+	case s == 401 && !e.CredentialEnded.IsZero():
+		return Finding{TokenExpired, fmt.Sprintf("the registered token ended on %s, by what it says itself; the server rejects it (401)", e.CredentialEnded.UTC().Format("2006-01-02 15:04 MST")), "get a new token and store it with bouncer secret rotate", registrar}
 	case s == 401:
 		return Finding{TokenRejected, "the server rejected the registered token (401)" + challenge(e), "get a new token and store it with bouncer secret rotate", registrar}
 	case s == 403:
