@@ -61,6 +61,9 @@ func run(ctx context.Context, args []string) error {
 		pilothouse.Person{Name: "wren", FullName: "Wren Adair", Groups: []string{"safety"}}, pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
 	)
 	house.Issuer = "http://127.0.0.1:4710"
+	if err := house.Remember(filepath.Join(dir, "pilothouse.json")); err != nil {
+		return err
+	}
 	house.Add(pilothouse.Client{ID: providerClient, Secret: providerSecret, Redirects: []string{"http://" + address + "/sign-in/callback"}})
 	house.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
 	for _, s := range []struct {

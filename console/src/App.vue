@@ -1,13 +1,17 @@
 <script setup lang="ts">
-import { onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import InvitationPage from './pages/InvitationPage.vue'
 import SignInPage from './pages/SignInPage.vue'
 import NavRail from './parts/NavRail.vue'
 import { closeLive, openLive } from './use/live'
 import { useSession } from './use/session'
 
 const { person, load } = useSession()
+const route = useRoute()
 const ready = ref(false)
 const unreachable = ref(false)
+const invited = computed(() => /^\/invitation\/(.+)$/.exec(route.path)?.[1])
 
 async function begin() {
   try {
@@ -34,7 +38,8 @@ watch(
     </div>
   </div>
   <template v-else-if="ready">
-    <SignInPage v-if="!person || person.mustChange" />
+    <InvitationPage v-if="invited" :token="invited" />
+    <SignInPage v-else-if="!person || person.mustChange" />
     <div v-else class="frame">
       <a class="skip" href="#main">Skip to the content</a>
       <NavRail />

@@ -10,6 +10,12 @@ export const router = createRouter({
     { path: '/agents/:name', component: () => import('./pages/AgentPage.vue'), props: true, meta: { title: 'Agent' } },
     { path: '/rules', component: () => import('./pages/RulesPage.vue'), meta: { title: 'Rules' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
+    { path: '/secrets', component: () => import('./pages/SecretsPage.vue'), meta: { title: 'Secrets' } },
+    { path: '/sign-ins', component: () => import('./pages/SignInsPage.vue'), meta: { title: 'Sign-ins' } },
+    { path: '/connect/:server', component: () => import('./pages/ConnectPage.vue'), props: true, meta: { title: 'Connect' } },
+    { path: '/consent/:id', component: () => import('./pages/ConsentPage.vue'), props: true, meta: { title: 'A program wants in' } },
+    { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/sign-in', redirect: (to) => ({ path: '/servers', query: to.query }), meta: { title: 'Sign in' } },
     { path: '/:rest(.*)', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not found' } },
   ],
 })

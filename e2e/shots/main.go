@@ -25,6 +25,10 @@ var pages = []struct{ name, path, theme, before string }{
 	{"rules", "/rules", "dark", ""},
 	{"journal", "/journal", "light", ""},
 	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
+	{"secrets", "/secrets", "light", ""},
+	{"sign-ins", "/sign-ins", "light", ""},
+	{"connect", "/connect/crew", "dark", ""},
+	{"people", "/people", "light", ""},
 	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(1).click(), 300)`},
 }
 

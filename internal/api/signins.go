@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"html"
 	"io"
 	"net/http"
 	"net/url"
@@ -100,7 +101,7 @@ func (a *API) leave(w http.ResponseWriter, path string) {
 	raw, _ := json.Marshal(path) // a text cannot fail to be written
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-leave'")
-	_, _ = fmt.Fprintf(w, "<!doctype html><meta charset=utf-8><title>Bouncer</title><script nonce=leave>location.replace(%s)</script><noscript><a href=%s>Go on</a></noscript>\n", raw, raw)
+	_, _ = fmt.Fprintf(w, "<!doctype html><meta charset=utf-8><title>Bouncer</title><script nonce=leave>location.replace(%s)</script><noscript><a href=\"%s\">Go on</a></noscript>\n", raw, html.EscapeString(path))
 }
 
 // document is who Bouncer is at authorization servers that read client-id

@@ -280,7 +280,16 @@ func (g *grant) renew(ctx context.Context) error {
 	var refused *signin.Refusal
 	if errors.As(err, &refused) && refused.Final && g.row.ID != "" && g.server.SignIn.Grant == GrantCode {
 		at := time.Now().UTC()
-		if werr := d.store.Quietly(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.EndSignIn(g.row.ID, refused.Why, at) }); werr != nil {
+		werr := d.store.Quietly(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+			if refused.Code == "invalid_client" && config.ID == "" {
+				// It no longer knows what was registered; the next sign-in registers anew.
+				if err := tx.DropClient(a.Issuer, d.o.Address+CallbackPath); err != nil {
+					return err
+				}
+			}
+			return tx.EndSignIn(g.row.ID, refused.Why, at)
+		})
+		if werr != nil {
 			return errors.Join(err, werr)
 		}
 		g.mu.Lock()

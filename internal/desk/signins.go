@@ -28,6 +28,7 @@ const (
 // Limits on authorizations under way.
 const (
 	flowTime    = 10 * time.Minute
+	lostAfter   = 5 * time.Second
 	maxFlows    = 2_000
 	maxPerson   = 20 // of one person
 	maxProblems = 500
@@ -83,6 +84,20 @@ func (f *flows) put(p pendingFlow) bool {
 	}
 	f.byState[p.flow.State] = p
 	return true
+}
+
+// lost reports whether somebody began a sign-in at a server a moment ago that
+// never came back: the authorization server may no longer know who Bouncer is,
+// and tell only the person so.
+func (f *flows) lost(serverID, personID string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, p := range f.byState {
+		if p.server.ID == serverID && p.by.ID == personID && time.Until(p.until) < flowTime-lostAfter {
+			return true
+		}
+	}
+	return false
 }
 
 // take takes a flow out: every answer is looked at once.
@@ -213,7 +228,7 @@ func (d *Desk) BeginSignIn(ctx context.Context, by team.Person, try SignInTry, b
 	d.mu.Unlock()
 	scope := a.ScopesFor(wanted, granted)
 	redirect := d.o.Address + CallbackPath
-	id, err := d.identityAt(ctx, s, a, redirect, scope)
+	id, err := d.identityAt(ctx, by, s, a, redirect, scope)
 	if err != nil {
 		return SignInStart{}, err
 	}
@@ -238,7 +253,7 @@ func safeBack(back string) string {
 // identityAt finds who Bouncer is at an authority: the client of the server's
 // settings, else Bouncer's own document, else what it registered there before,
 // else a new registration. Nothing of one issuer is shown to another.
-func (d *Desk) identityAt(ctx context.Context, s team.Server, a signin.Authority, redirect, scope string) (signin.Identity, error) {
+func (d *Desk) identityAt(ctx context.Context, by team.Person, s team.Server, a signin.Authority, redirect, scope string) (signin.Identity, error) {
 	if s.SignIn.ClientID != "" {
 		id := signin.Identity{ID: s.SignIn.ClientID}
 		for name, into := range map[string]*locker.Secret{s.SignIn.ClientSecret: &id.Secret, s.SignIn.SigningKey: &id.Key} {
@@ -257,13 +272,13 @@ func (d *Desk) identityAt(ctx context.Context, s team.Server, a signin.Authority
 		return signin.Identity{ID: d.o.Address + DocumentPath, Method: "none"}, nil
 	}
 	sealed, err := d.store.Client(ctx, a.Issuer, redirect)
-	if err == nil {
+	if err == nil && !d.flows.lost(s.ID, by.ID) {
 		raw, err := d.keys.Open(sealed.SecretID, locker.Box{KeyID: sealed.KeyID, DataKey: sealed.DataKey, Value: sealed.Value})
 		var h holding
 		if err == nil && json.Unmarshal([]byte(raw.Reveal()), &h) == nil {
 			return h.identity(), nil
 		}
-	} else if !errors.Is(err, store.ErrNotFound) {
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return signin.Identity{}, err
 	}
 	id, err := d.out.RegisterClient(ctx, a, redirect, scope)

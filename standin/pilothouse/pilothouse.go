@@ -10,14 +10,17 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"html/template"
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -85,6 +88,7 @@ type Authority struct {
 	spent    map[string]bool
 	key, bad *ecdsa.PrivateKey
 	counts   map[string]int
+	file     string // what is remembered lies there; "" for nothing
 }
 
 type code struct {
@@ -115,6 +119,7 @@ func (a *Authority) Add(c Client) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.clients[c.ID] = c
+	a.keep()
 }
 
 // Fail switches faults on, and all others off.
@@ -134,6 +139,66 @@ func (a *Authority) Expire() {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	clear(a.access)
+}
+
+// kept is what a stand-in remembers over a restart.
+type kept struct {
+	Clients map[string]Client
+	Refresh map[string]keptSession
+	Key     []byte
+}
+
+type keptSession struct{ Person, Scope, Resource, Client string }
+
+// Remember keeps registrations and grants in a file from now on, as they were
+// when it was last written.
+func (a *Authority) Remember(path string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.file = path
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	var k kept
+	if err == nil {
+		err = json.Unmarshal(raw, &k)
+	}
+	if err != nil {
+		return err
+	}
+	for id, c := range k.Clients {
+		if _, there := a.clients[id]; !there {
+			a.clients[id] = c
+		}
+	}
+	for t, s := range k.Refresh {
+		a.refresh[t] = session{person: s.Person, scope: s.Scope, resource: s.Resource, client: s.Client}
+	}
+	if key, err := x509.ParseECPrivateKey(k.Key); err == nil {
+		a.key = key
+	}
+	return nil
+}
+
+// keep writes what is remembered; the caller holds the lock.
+func (a *Authority) keep() {
+	if a.file == "" {
+		return
+	}
+	k := kept{Clients: map[string]Client{}, Refresh: map[string]keptSession{}}
+	for id, c := range a.clients {
+		if c.Key == nil && c.Trusts == nil {
+			k.Clients[id] = c
+		}
+	}
+	for t, s := range a.refresh {
+		k.Refresh[t] = keptSession{s.person, s.scope, s.resource, s.client}
+	}
+	k.Key, _ = x509.MarshalECPrivateKey(a.key)
+	if raw, err := json.Marshal(k); err == nil {
+		_ = os.WriteFile(a.file, raw, 0o600) // a stand-in that forgets is one as well
+	}
 }
 
 // Count is how often a step was asked for: register, authorize, token, revoke, or
@@ -439,6 +504,7 @@ func (a *Authority) issue(w http.ResponseWriter, s session, c Client, nonce stri
 		out["refresh_token"] = next
 		a.refresh[next] = s
 	}
+	a.keep()
 	a.mu.Unlock()
 	if slices.Contains(strings.Fields(s.scope), "openid") {
 		now, key := time.Now(), a.key

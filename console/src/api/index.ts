@@ -1,5 +1,5 @@
 import { request } from './client'
-import type { About, Agent, Bucket, Call, DocumentInfo, Edition, Operation, Pass, Person, ReachedTool, Rule, Server, Sharing, Tool } from './types'
+import type { About, Agent, Bucket, Call, Consent, ConsentRequest, DocumentInfo, Edition, Holder, Inspection, Invitation, Login, Operation, Pass, Person, Problem, ReachedTool, Role, Rule, Secret, Server, Sharing, SignIn, SignInWay, Tool } from './types'
 
 export * from './client'
 export * from './types'
@@ -57,6 +57,9 @@ export interface Registration extends DocumentSource {
   env?: string[]
   secretEnv?: string
   token?: string
+  secret?: string
+  per?: Holder
+  signIn?: SignInWay
   anyway?: boolean
 }
 export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
@@ -82,3 +85,32 @@ export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
 export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) => request<Bucket[]>('GET', '/api/call-counts' + query({ ...f, step }), undefined, signal)
+
+export const secrets = () => request<Secret[]>('GET', '/api/secrets')
+export const addSecret = (body: { name: string; kind: string; value?: string; source?: string; server?: string }) => request<Secret>('POST', '/api/secrets', body)
+export const inspectSecret = (kind: string, value: string) => request<Inspection>('POST', '/api/secrets/inspect', { kind, value })
+export const rotateSecret = (name: string, body: { value?: string; source?: string; anyway?: boolean; overlapHours?: number }) => request<Secret>('PUT', `/api/secrets/${seg(name)}/value`, body)
+export const removeSecret = (name: string) => request<void>('DELETE', `/api/secrets/${seg(name)}`)
+export const giveOwn = (server: string, body: { agent?: string; value: string; anyway?: boolean }) => request<Secret>('PUT', `/api/servers/${seg(server)}/own`, body)
+
+export const signIns = () => request<SignIn[]>('GET', '/api/sign-ins')
+export const beginSignIn = (body: { server: string; agent?: string; team?: boolean; back?: string }) => request<{ url: string }>('POST', '/api/sign-ins', body)
+export const revokeSignIn = (id: string) => request<void>('DELETE', `/api/sign-ins/${seg(id)}`)
+export const signInProblem = (id: string) => request<Problem>('GET', `/api/sign-in-problems/${seg(id)}`)
+export const signInElsewhere = (back: string) => request<{ url: string }>('POST', '/api/session/elsewhere', { back })
+
+export const consents = () => request<Consent[]>('GET', '/api/consents')
+export const revokeConsent = (id: string) => request<void>('DELETE', `/api/consents/${seg(id)}`)
+export const consentRequest = (id: string) => request<ConsentRequest>('GET', `/api/consent-requests/${seg(id)}`)
+export const decideConsent = (id: string, agent: string) => request<{ url: string }>('POST', `/api/consent-requests/${seg(id)}`, { agent })
+
+export const logins = () => request<Login[]>('GET', '/api/logins')
+export const endLogin = (id: string) => request<void>('DELETE', `/api/logins/${seg(id)}`)
+export const addPerson = (body: { name: string; fullName: string; role: Role }) => request<{ person: Person; password: string }>('POST', '/api/people', body)
+export const updatePerson = (name: string, body: { fullName?: string; role?: Role }) => request<Person>('PATCH', `/api/people/${seg(name)}`, body)
+export const resetPassword = (name: string) => request<{ password: string }>('POST', `/api/people/${seg(name)}/password`)
+export const removePerson = (name: string) => request<void>('DELETE', `/api/people/${seg(name)}`)
+export const invitations = () => request<Invitation[]>('GET', '/api/invitations')
+export const invite = (role: Role, note: string) => request<{ invitation: Invitation; link: string }>('POST', '/api/invitations', { role, note })
+export const withdraw = (id: string) => request<void>('DELETE', `/api/invitations/${seg(id)}`)
+export const join = (body: { token: string; name: string; fullName: string; password: string }) => request<Person>('POST', '/api/join', body)

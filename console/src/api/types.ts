@@ -6,6 +6,7 @@ export interface Person {
   fullName: string
   role: Role
   mustChange: boolean
+  elsewhere: boolean
   created: string
 }
 
@@ -13,6 +14,7 @@ export interface About {
   version: string
   address: string
   journal: string
+  provider?: string
 }
 
 export interface Finding {
@@ -30,7 +32,7 @@ export interface Stage {
 }
 
 export interface Health {
-  state: 'connecting' | 'ready' | 'failing' | 'paused'
+  state: 'connecting' | 'ready' | 'failing' | 'paused' | 'waiting'
   revision: string
   serverName: string
   serverVersion: string
@@ -66,9 +68,24 @@ export interface Server {
   openFiles?: number
   processes?: number
   operations?: Operation[]
+  per?: Holder
+  signIn?: SignInWay
+  places?: { how: string; name?: string; secret: string }[]
   paused: boolean
   created: string
   health: Health
+}
+
+export type Holder = 'team' | 'person' | 'agent'
+
+/** SignInWay says how an OAuth grant at a server is come by. */
+export interface SignInWay {
+  grant: 'code' | 'client' | 'assertion'
+  scope?: string
+  issuer?: string
+  clientId?: string
+  clientSecret?: string
+  signingKey?: string
 }
 
 export type Sharing = 'auto' | 'shared' | 'private'
@@ -147,6 +164,7 @@ export interface ReachedTool {
 export interface Pass {
   id: string
   agent: string
+  kind: 'pass' | 'token' | 'address'
   label: string
   hint: string
   created: string
@@ -191,4 +209,108 @@ export interface Bucket {
   ok: number
   refused: number
   failed: number
+}
+
+/** Secret is a stored credential, without its value. */
+export interface Secret {
+  id: string
+  name: string
+  kind: string
+  owner?: string
+  source?: string
+  usedBy: string[]
+  facts: Facts
+  ends?: string
+  warning?: string
+  used?: string
+  created: string
+  rotated?: string
+  overlap?: string
+}
+
+/** Facts are what can be told of a value without showing it. */
+export interface Facts {
+  form?: string
+  issuer?: string
+  audience?: string[]
+  scopes?: string[]
+  subject?: string
+  notes?: string[]
+}
+
+export interface Inspection {
+  problem?: string
+  facts: Facts
+  ends?: string
+  warning?: string
+}
+
+export interface SignIn {
+  id?: string
+  server: string
+  person: string
+  agent: string
+  state: 'valid' | 'needed' | 'ended' | 'failing'
+  grant: string
+  issuer: string
+  scope: string
+  note: string
+  expires?: string
+  renews: boolean
+  created?: string
+  refreshed?: string
+  mine: boolean
+  link?: string
+}
+
+export interface Consent {
+  id: string
+  app: string
+  appName: string
+  agent: string
+  person: string
+  resource: string
+  created: string
+  used?: string
+  revoked?: string
+  why?: string
+}
+
+export interface ConsentRequest {
+  app: string
+  appName: string
+  document: boolean
+  returns: string
+  resource: string
+  agents: { name: string; kind: string; owner: string; tools: string[]; changes: string[] }[]
+}
+
+export interface Login {
+  id: string
+  person: string
+  kind: string
+  label: string
+  from: string
+  created: string
+  expires: string
+  used?: string
+  present: boolean
+}
+
+export interface Invitation {
+  id: string
+  role: Role
+  note: string
+  by: string
+  created: string
+  expires: string
+  taken: string
+  state: 'open' | 'taken' | 'expired'
+}
+
+export interface Problem {
+  what: string
+  hint: string
+  step?: string
+  code?: string
 }

@@ -42,6 +42,13 @@ const limits = computed(() => {
   const v = s.value
   return [v?.memoryMiB && `${v.memoryMiB} MiB of memory`, v?.openFiles && `${v.openFiles} open files`, v?.processes && `${v.processes} processes`].filter(Boolean).join(', ')
 })
+const credential = computed(() => {
+  const v = s.value
+  const how = { code: 'a sign-in with a browser', client: 'Bouncer’s own client credentials', assertion: 'the identity provider vouches' }
+  const what = v?.signIn ? how[v.signIn.grant] : v?.secret || v?.per ? 'a stored secret' : 'none'
+  return v?.per && v.per !== 'team' ? `${what}, each ${v.per} their own` : what
+})
+const waiting = computed(() => s.value?.health.state === 'waiting')
 const longest = computed(() => Math.max(1, ...(s.value?.health.stages ?? []).map((x) => x.ms)))
 const width = (ms: number) => `${Math.max(2, (ms / longest.value) * 160)}px`
 
@@ -82,6 +89,10 @@ function changed() {
       <div>What helps: {{ s.health.finding.remedy }}</div>
       <div class="soft">Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}. Agents keep the last known tools; their calls are told this reason.</div>
     </div>
+    <div v-if="waiting" class="finding wait" role="status">
+      <strong>Nobody has a credential for it yet.</strong>
+      <div>What helps: <RouterLink :to="`/connect/${name}${s.per === 'person' ? '' : '?for=team'}`">{{ s.signIn ? 'sign in' : 'store a token' }}</RouterLink>. Until then, calls are told who has to.</div>
+    </div>
     <div class="cards">
       <section class="sheet pad">
         <h2>What it is</h2>
@@ -95,6 +106,7 @@ function changed() {
           <template v-if="s.transport !== 'rest'"><dt>sharing</dt><dd>{{ s.sharing }}</dd></template>
           <template v-if="limits"><dt>at most</dt><dd>{{ limits }}</dd></template>
           <template v-if="s.headers?.length"><dt>headers</dt><dd class="mono">{{ s.headers.join('; ') }}</dd></template>
+          <dt>credential</dt><dd>{{ credential }}</dd>
           <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span></dd>
           <template v-if="s.health.noise"><dt>noise</dt><dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template>
           <dt>registered</dt><dd>{{ fullMoment(s.created) }}</dd>
@@ -196,6 +208,10 @@ function changed() {
   border-radius: 4px;
   padding: 9px 13px;
   margin-bottom: 14px;
+}
+.wait {
+  border-color: var(--warn);
+  background: color-mix(in srgb, var(--warn) 9%, var(--sheet));
 }
 .stages td {
   padding: 2px 12px 2px 0;

@@ -1,18 +1,30 @@
 <script setup lang="ts">
 import { ElButton, ElForm, ElFormItem, ElInput } from 'element-plus'
-import { computed, reactive } from 'vue'
+import { computed, onMounted, reactive, ref } from 'vue'
+import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
 import { useAction } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { person } = useSession()
+const { person, service } = useSession()
+const route = useRoute()
+const problem = ref<api.Problem>()
 const form = reactive({ name: '', password: '', fresh: '', again: '' })
 const { busy, failure, run } = useAction()
 const choosing = computed(() => person.value?.mustChange ?? false)
 const differ = computed(() => form.again !== '' && form.fresh !== form.again)
 const fieldError = (name: string) => (failure.value?.field === name ? failure.value.message : '')
 
+onMounted(async () => {
+  const id = route.query.problem
+  if (typeof id === 'string' && route.path === '/servers') problem.value = await api.signInProblem(id).catch(() => undefined)
+})
+async function elsewhere() {
+  const back = route.fullPath.startsWith('/servers?problem') ? '/' : route.fullPath
+  const to = await run(() => api.signInElsewhere(back))
+  if (to) window.location.assign(to.url)
+}
 async function enter() {
   const p = await run(() => api.signIn(form.name.trim(), form.password))
   if (p) person.value = p
@@ -34,10 +46,15 @@ async function choose() {
       <template v-if="!choosing">
         <p class="soft">Between your team's assistants and its tool servers.</p>
         <ErrorNote v-if="failure" :error="failure" />
+        <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
+        <template v-if="service?.provider">
+          <ElButton class="wide" type="primary" :loading="busy" @click="elsewhere">Sign in with {{ service.provider }}</ElButton>
+          <p class="soft small or">or with a password kept here</p>
+        </template>
         <ElForm label-position="top" @submit.prevent="enter">
           <ElFormItem label="Name"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
           <ElFormItem label="Password"><ElInput v-model="form.password" name="password" type="password" autocomplete="current-password" show-password /></ElFormItem>
-          <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Sign in</ElButton>
+          <ElButton class="wide" :type="service?.provider ? 'default' : 'primary'" native-type="submit" :loading="busy">Sign in</ElButton>
         </ElForm>
         <p class="soft small">First start? The service printed a one-time password for the first admin.</p>
       </template>
@@ -75,6 +92,10 @@ async function choose() {
 }
 .wide {
   width: 100%;
+}
+.or {
+  text-align: center;
+  margin: 10px 0 4px;
 }
 .small {
   font-size: 12px;

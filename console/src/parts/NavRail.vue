@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { Collection, Connection, List, Moon, Stamp, Sunny, SwitchButton } from '@element-plus/icons-vue'
+import { Collection, Connection, Key, List, Moon, Stamp, Sunny, SwitchButton, Ticket, User } from '@element-plus/icons-vue'
 import { ElIcon } from 'element-plus'
 import { computed } from 'vue'
 import { useLive } from '../use/live'
@@ -17,6 +17,9 @@ const pages = [
   { to: '/agents', text: 'Agents', icon: Collection },
   { to: '/rules', text: 'Rules', icon: Stamp },
   { to: '/journal', text: 'Journal', icon: List },
+  { to: '/secrets', text: 'Secrets', icon: Key },
+  { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
+  { to: '/people', text: 'People', icon: User },
 ]
 </script>
 

@@ -25,6 +25,11 @@ const picks = ref<api.Operation[]>(props.server?.operations ?? [])
 const sharing = ref<api.Sharing>(props.server?.sharing ?? 'auto')
 const secretHeader = ref('')
 const headerLines = ref('')
+const access = ref<'token' | 'code' | 'client'>(props.server?.signIn?.grant === 'client' ? 'client' : props.server?.signIn ? 'code' : 'token')
+const per = ref<api.Holder>(props.server?.per ?? 'team')
+const clientId = ref('')
+const clientSecret = ref('')
+const isAddress = computed(() => kind.value === 'address')
 const memoryMiB = ref<number>()
 const processes = ref<number>()
 const anyway = ref(false)
@@ -37,7 +42,7 @@ const isRest = computed(() => kind.value === 'rest')
 const addressLabel = computed(() => (isRest.value ? 'Base address of the API' : 'Address of the MCP endpoint'))
 if (props.server && isRest.value) void api.operations(props.server.name).then((d) => (info.value = d), () => {})
 const progress = computed(() => (isCommand.value ? 'Starting, negotiating, listing tools …' : 'Connecting, negotiating, listing tools …'))
-const wantsToken = computed(() => !isCommand.value || secretEnv.value !== '' || Boolean(props.server?.secretEnv))
+const wantsToken = computed(() => (!isAddress.value || (access.value === 'token' && per.value !== 'agent')) && (!isCommand.value || secretEnv.value !== '' || Boolean(props.server?.secretEnv)))
 const tokenLabel = computed(() => {
   if (props.server?.secret) return `New value (now given: ${props.server.secret})`
   if (isRest.value) return 'Key or token, if it wants one; the document says how it is sent'
@@ -47,12 +52,16 @@ const fieldError = (field: string) => (failure.value?.field === field ? failure.
 const canForce = computed(() => failure.value?.finding !== undefined || anyway.value)
 const lines = (text: string) => text.split('\n').filter((l) => l.trim() !== '')
 
+function signIn(): api.SignInWay | undefined {
+  if (!isAddress.value || access.value === 'token') return undefined
+  return access.value === 'client' ? { grant: 'client', clientId: clientId.value, clientSecret: clientSecret.value } : { grant: 'code' }
+}
 function described(): api.Registration {
   const shared = { name: name.value, sharing: sharing.value }
   if (isCommand.value) {
     return { ...shared, command: command.value, args: lines(argLines.value), dir: dir.value, env: lines(envLines.value), secretEnv: secretEnv.value, memoryMiB: memoryMiB.value, processes: processes.value }
   }
-  const asked = { ...shared, url: url.value, secretHeader: secretHeader.value || undefined, headers: lines(headerLines.value) }
+  const asked = { ...shared, url: url.value, secretHeader: secretHeader.value || undefined, headers: lines(headerLines.value), per: per.value === 'team' ? undefined : per.value, signIn: signIn() }
   return isRest.value ? { ...asked, ...source.value, operations: picks.value } : asked
 }
 function read(from: api.DocumentSource, what: api.DocumentInfo) {
@@ -106,6 +115,26 @@ async function submit() {
         <ElFormItem label="Working directory, if it matters" :error="fieldError('dir')"><ElInput v-model="dir" name="dir" /></ElFormItem>
         <ElFormItem label="Variables, NAME=value, one a line" :error="fieldError('env')"><ElInput v-model="envLines" name="env" type="textarea" :rows="2" /></ElFormItem>
         <ElFormItem label="Variable that carries a secret, if there is one" :error="fieldError('secretEnv')"><ElInput v-model="secretEnv" name="secretEnv" placeholder="BERTHS_KEY" /></ElFormItem>
+      </template>
+      <template v-if="isAddress && !server">
+        <ElFormItem label="It lets in with" :error="fieldError('signIn.grant')">
+          <ElRadioGroup v-model="access">
+            <ElRadioButton value="token">a token, or nothing</ElRadioButton>
+            <ElRadioButton value="code">a sign-in</ElRadioButton>
+            <ElRadioButton value="client">client credentials</ElRadioButton>
+          </ElRadioGroup>
+        </ElFormItem>
+        <ElFormItem v-if="access !== 'client'" label="Whose" :error="fieldError('per')">
+          <ElRadioGroup v-model="per">
+            <ElRadioButton value="team">one for the team</ElRadioButton>
+            <ElRadioButton value="person">each person’s own</ElRadioButton>
+            <ElRadioButton value="agent">each agent’s own</ElRadioButton>
+          </ElRadioGroup>
+        </ElFormItem>
+        <template v-else>
+          <ElFormItem label="Client id" :error="fieldError('signIn.clientId')"><ElInput v-model="clientId" name="clientId" /></ElFormItem>
+          <ElFormItem label="Stored secret with the client’s secret" :error="fieldError('signIn.clientSecret')"><ElInput v-model="clientSecret" name="clientSecret" placeholder="fuel-client" /></ElFormItem>
+        </template>
       </template>
       <ElFormItem v-if="wantsToken" :label="tokenLabel" :error="fieldError('token')">
         <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />

@@ -1,0 +1,62 @@
+<script setup lang="ts">
+import { ElButton, ElForm, ElFormItem, ElInput } from 'element-plus'
+import { reactive } from 'vue'
+import { useRouter } from 'vue-router'
+import * as api from '../api'
+import ErrorNote from '../parts/ErrorNote.vue'
+import { useAction } from '../use/resource'
+import { useSession } from '../use/session'
+
+/** Somebody opened the link of an invitation. */
+const props = defineProps<{ token: string }>()
+const router = useRouter()
+const { person } = useSession()
+const form = reactive({ name: '', fullName: '', password: '' })
+const { busy, failure, run } = useAction()
+const fieldError = (f: string) => (failure.value?.field === f ? failure.value.message : '')
+async function join() {
+  const p = await run(() => api.join({ token: props.token, ...form }))
+  if (!p) return
+  await router.replace('/')
+  person.value = p
+}
+</script>
+
+<template>
+  <div class="gate">
+    <div class="panel sheet">
+      <div class="name"><img src="/mark.svg" alt="" width="34" height="34" /> Bouncer</div>
+      <p>You are invited to the team. Choose how you sign in.</p>
+      <ErrorNote v-if="failure && !['name', 'fullName', 'password'].includes(failure.field)" :error="failure" />
+      <ElForm label-position="top" @submit.prevent="join">
+        <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
+        <ElFormItem label="Full name" :error="fieldError('fullName')"><ElInput v-model="form.fullName" name="fullName" autocomplete="name" /></ElFormItem>
+        <ElFormItem label="Password, at least 10 characters" :error="fieldError('password')"><ElInput v-model="form.password" name="password" type="password" autocomplete="new-password" show-password /></ElFormItem>
+        <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Join the team</ElButton>
+      </ElForm>
+    </div>
+  </div>
+</template>
+
+<style scoped>
+.gate {
+  min-height: 100vh;
+  display: grid;
+  place-items: center;
+  background: linear-gradient(160deg, var(--rail) 0 34%, var(--paper) 34.1%);
+}
+.panel {
+  width: 360px;
+  padding: 26px 28px 18px;
+}
+.name {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+  font-size: 22px;
+  font-weight: 600;
+}
+.wide {
+  width: 100%;
+}
+</style>
