@@ -107,6 +107,8 @@ type grant struct {
 	failed  time.Time     // of the last renewal
 	problem *signin.Refusal
 	wanted  string // scopes that the server asked for in vain
+	// spurned is why the server no longer takes the token, though it looks valid.
+	spurned string
 }
 
 // grantFor returns the grant of a holder, as it was put in force before or new.
@@ -274,7 +276,7 @@ func (g *grant) renew(ctx context.Context) error {
 	case GrantAssertion:
 		if a, err = g.authority(ctx, have, known); err == nil {
 			id = config
-			t, err = d.assert(ctx, g.holder.Person, a, id, g.scope())
+			t, err = d.assert(ctx, g.holder.Person, a, id, a.ScopesFor(g.scope(), ""))
 		}
 	}
 	var refused *signin.Refusal
@@ -316,7 +318,7 @@ func (g *grant) renew(ctx context.Context) error {
 		g.mu.Unlock()
 	}
 	g.mu.Lock()
-	g.have, g.known, g.gotten = next, true, time.Now()
+	g.have, g.known, g.gotten, g.spurned = next, true, time.Now(), ""
 	g.mu.Unlock()
 	d.hub.tell("sign-ins")
 	return nil
@@ -417,8 +419,11 @@ func (g *grant) refused(ctx context.Context, sent locker.Secret, status int, h h
 		}
 		return true, nil
 	}
+	g.spurned = "the server no longer accepts its token"
+	why := g.spurned
 	g.mu.Unlock()
-	return false, g.ended("the server no longer accepts its token")
+	g.d.hub.tell("sign-ins")
+	return false, g.ended(why)
 }
 
 func clipScope(s string) string {

@@ -20,9 +20,9 @@ import (
 
 // Addresses of Bouncer that other parties are told.
 const (
-	CallbackPath = "/sign-in/callback" // where authorization servers send the browser back to
-	DocumentPath = "/client-metadata.json"      // client-id metadata document of Bouncer
-	ConnectPath  = "/connect/"         // console page where a credential is supplied
+	CallbackPath = "/sign-in/callback"     // where authorization servers send the browser back to
+	DocumentPath = "/client-metadata.json" // client-id metadata document of Bouncer
+	ConnectPath  = "/connect/"             // console page where a credential is supplied
 )
 
 // Limits on authorizations under way.
@@ -478,6 +478,9 @@ func (d *Desk) describeSignIn(s team.Server, row store.StoredSignIn) team.SignIn
 		v.Renews = g.renews()
 		if g.problem != nil && row.Ended == nil {
 			v.State, v.Note = "failing", g.problem.Why
+		}
+		if g.spurned != "" && row.Ended == nil {
+			v.State, v.Note = "ended", g.spurned
 		}
 		g.mu.Unlock()
 	}

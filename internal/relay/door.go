@@ -257,6 +257,10 @@ func (d *Door) admit(w http.ResponseWriter, r *http.Request) (visitor, bool) {
 		}
 	}
 	rest, legacy := strings.CutPrefix(path, "/sse")
+	if !legacy && path != "/mcp" && !strings.HasPrefix(path, "/mcp/") {
+		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is nothing at this address")
+		return v, false
+	}
 	v.legacy = legacy
 	v.scope = strings.Trim(strings.TrimPrefix(rest, "/mcp"), "/")
 	now := time.Now()

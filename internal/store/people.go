@@ -45,7 +45,7 @@ func (t *Tx) SetPassword(personID, hash string, mustChange bool, keep []byte) er
 	if err := t.one(`UPDATE people SET password = ?, must_change = ? WHERE id = ?`, hash, mustChange, personID); err != nil {
 		return err
 	}
-	return t.exec(`DELETE FROM logins WHERE person = ? AND hash != ?`, personID, keep)
+	return t.exec(`DELETE FROM logins WHERE person = ? AND hash IS NOT ?`, personID, keep)
 }
 
 // SetPerson replaces what can be altered of a person.
