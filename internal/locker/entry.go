@@ -148,6 +148,9 @@ func tidy(kind, v string) (string, []string) {
 			for len(v) > 7 && strings.EqualFold(v[:7], "bearer ") {
 				v, notes = strings.TrimSpace(v[7:]), append(notes, "the word Bearer before it was taken off; it is added when it is sent")
 			}
+			if strings.EqualFold(v, "bearer") {
+				v = "" // the word alone
+			}
 		}
 		if kind == Basic && len(v) > 6 && strings.EqualFold(v[:6], "basic ") {
 			if plain, err := base64.StdEncoding.DecodeString(strings.TrimSpace(v[6:])); err == nil {
@@ -280,20 +283,22 @@ func output(ctx context.Context, line string) (Secret, error) {
 	case out.over:
 		return Secret{}, fmt.Errorf("the command printed more than %d bytes", maxOutside)
 	}
-	return NewSecret(out.String()), nil
+	return NewSecret(out.buf.String()), nil
 }
 
+// bounded keeps so much and no more. It embeds nothing, so that nothing can write
+// past it.
 type bounded struct {
-	bytes.Buffer
+	buf  bytes.Buffer
 	over bool
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if b.Len()+len(p) > maxOutside {
+	if b.buf.Len()+len(p) > maxOutside {
 		b.over = true
 		return len(p), nil
 	}
-	return b.Buffer.Write(p)
+	return b.buf.Write(p)
 }
 
 // CheckSource says what is wrong with the form of a source.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -17,15 +18,17 @@ type Challenge struct {
 	Error    string
 }
 
+var bearerWord = regexp.MustCompile(`(?i)\bbearer\b`)
+
 // ReadChallenge reads the Bearer challenge of an answer; ok is false when there
 // is none.
 func ReadChallenge(h http.Header) (c Challenge, ok bool) {
 	for _, v := range h.Values("WWW-Authenticate") {
-		at := strings.Index(strings.ToLower(v), "bearer")
-		if at < 0 || len(v) > 8<<10 {
+		at := bearerWord.FindStringIndex(v)
+		if at == nil || len(v) > 8<<10 {
 			continue
 		}
-		params := authParams(v[at+len("bearer"):])
+		params := authParams(v[at[1]:])
 		return Challenge{params["resource_metadata"], params["scope"], params["error"]}, true
 	}
 	return c, false

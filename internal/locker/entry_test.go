@@ -1,0 +1,192 @@
+package locker
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/pem"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What people paste is read as they meant it, and they are told what was noticed.
+func TestEntryForgives(t *testing.T) {
+	for _, row := range []struct{ kind, in, want, noticed string }{
+		{Bearer, "skf-abc-123", "skf-abc-123", ""},
+		{Bearer, "  skf-abc-123\n", "skf-abc-123", "blanks"},
+		{Bearer, `"skf-abc-123"`, "skf-abc-123", "quotes"},
+		{Bearer, "`skf-abc-123`,", "skf-abc-123", "quotes"},
+		{Bearer, "Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
+		{Bearer, "bearer Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
+		{Bearer, "Authorization: Bearer skf-abc-123", "skf-abc-123", "name of the header"},
+		{Bearer, `export SAILINGS_TOKEN="skf-abc-123"`, "skf-abc-123", "SAILINGS_TOKEN="},
+		{Bearer, `$env:SAILINGS_TOKEN = 'Bearer skf-abc-123'`, "skf-abc-123", "SAILINGS_TOKEN="},
+		{Bearer, "\ufeffskf-abc-123", "skf-abc-123", ""},
+		{Bearer, "QUJDREVGR0g=", "QUJDREVGR0g=", ""},
+		{Value, "X-Api-Key: skf-abc-123", "skf-abc-123", "name of the header"},
+		{Value, "Token skf-abc-123", "Token skf-abc-123", ""},
+		{Basic, "dispatch:pass word", "dispatch:pass word", ""},
+		{Basic, "Basic ZGlzcGF0Y2g6aGFyYm91cg==", "dispatch:harbour", "encoded already"},
+		{Environment, " kept as it is \n", " kept as it is ", "begins or ends with a blank"},
+		{Environment, `BERTHS_KEY='skf-abc-123'`, "skf-abc-123", "BERTHS_KEY="},
+		{ClientSecret, `CLIENT_SECRET=skf-abc-123`, "skf-abc-123", "CLIENT_SECRET="},
+	} {
+		s, notes, err := Read(row.kind, row.in)
+		require.NoError(t, err, row.in)
+		assert.Equal(t, row.want, s.Reveal(), row.in)
+		if row.noticed == "" {
+			assert.Empty(t, notes, row.in)
+		} else {
+			assert.Contains(t, strings.Join(notes, "; "), row.noticed, row.in)
+		}
+		assert.NotContains(t, strings.Join(notes, "; "), "skf-abc-123", "notes never repeat the value")
+	}
+	for _, row := range []struct{ kind, in, why string }{
+		{Bearer, "", "empty"}, {Bearer, `""`, "empty"}, {Bearer, "Bearer ", "empty"},
+		{Bearer, "<your-token>", "placeholder"}, {Bearer, "${SAILINGS_TOKEN}", "placeholder"}, {Bearer, "YOUR_TOKEN_HERE", "placeholder"}, {Bearer, "{{token}}", "placeholder"}, {Bearer, "xxxxxxxx", "placeholder"}, {Bearer, "changeme", "placeholder"}, {Bearer, "$TOKEN", "placeholder"},
+		{Bearer, "skf-abc...", "cut short"}, {Bearer, "skf-abc…", "cut short"},
+		{Bearer, "two words", "blank"}, {Bearer, "tøken-abc", "header"}, {Bearer, strings.Repeat("x", MaxToken+1), "longer"},
+		{Basic, "nobody", "user name, a colon"}, {Basic, ":password", "user name, a colon"},
+		{Environment, "a\x00b", "zero byte"}, {PrivateKey, "skf-abc-123", "PEM"}, {PrivateKey, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----", "PEM"}, {"other", "x", "no known kind"},
+	} {
+		_, _, err := Read(row.kind, row.in)
+		require.Error(t, err, row.in)
+		assert.Contains(t, err.Error(), row.why, row.in)
+		if len(row.in) > 9 {
+			assert.NotContains(t, err.Error(), row.in, "errors never repeat the value")
+		}
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	_, _, err = Read(PrivateKey, "  "+string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})))
+	assert.NoError(t, err)
+}
+
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{"Bearer x", `TOKEN="Bearer y"`, "Authorization: Basic eDp5", "''", "=", "A_B==", "\ufeff"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, in string) {
+		for _, kind := range Kinds {
+			s, _, err := Read(kind, in)
+			if err != nil {
+				continue
+			}
+			v := s.Reveal()
+			if kind != Environment && kind != PrivateKey && strings.ContainsAny(v, "\r\n\x00") {
+				t.Fatalf("%s: %q could end a header", kind, v)
+			}
+			if kind == Bearer {
+				if again, _, err := Read(kind, v); err != nil || again.Reveal() != v {
+					t.Fatalf("%q is read differently the second time: %q %v", in, again.Reveal(), err)
+				}
+			}
+		}
+	})
+}
+
+// A web token tells its issuer, audience, scopes and end.
+func TestLook(t *testing.T) {
+	jwt := func(claims string) Secret {
+		enc := base64.RawURLEncoding
+		return NewSecret(enc.EncodeToString([]byte(`{"alg":"none"}`)) + "." + enc.EncodeToString([]byte(claims)) + ".c2ln")
+	}
+	f, ends := Look(jwt(`{"iss":"https://customs.skerrow.example","aud":["customs","other"],"scope":"read write","sub":"desk","exp":1795392000}`))
+	assert.Equal(t, "jwt https://customs.skerrow.example desk", f.Form+" "+f.Issuer+" "+f.Subject)
+	assert.Equal(t, [][]string{{"customs", "other"}, {"read", "write"}}, [][]string{f.Audience, f.Scopes})
+	assert.Equal(t, time.Unix(1795392000, 0).UTC(), ends)
+	f, ends = Look(jwt(`{"aud":"one","scp":["a","b"]}`))
+	assert.Equal(t, [][]string{{"one"}, {"a", "b"}}, [][]string{f.Audience, f.Scopes})
+	assert.True(t, ends.IsZero())
+	for _, s := range []string{"", "a.b", "a.b.c", "skf.not-a.token", "..", strings.Repeat("a.", 100)} {
+		f, ends = Look(NewSecret(s))
+		assert.Empty(t, f.Form, s)
+		assert.True(t, ends.IsZero(), s)
+	}
+}
+
+// Values can be read where they are kept; what cannot be read is said.
+func TestOutside(t *testing.T) {
+	t.Setenv("HARBOUR_KEY", "from the environment")
+	file := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(file, []byte("from a file\n"), 0o600))
+	big := filepath.Join(t.TempDir(), "big")
+	require.NoError(t, os.WriteFile(big, make([]byte, maxOutside+1), 0o600))
+	for source, want := range map[string]string{"env HARBOUR_KEY": "from the environment", "file " + file: "from a file\n", "command printf 'from a %s' command": "from a command"} {
+		require.NoError(t, CheckSource(source))
+		s, err := Outside(t.Context(), source)
+		require.NoError(t, err, source)
+		assert.Equal(t, want, s.Reveal())
+	}
+	s, err := Outside(t.Context(), "command env")
+	require.NoError(t, err)
+	assert.NotContains(t, s.Reveal(), "HARBOUR_KEY", "a command gets nothing of the service's environment")
+	for source, want := range map[string]string{
+		"env NOT_THERE": "no variable", "file /not/there": "no such file", "file " + big: "larger than", "command exit 3": "failed", "command head -c 100000 /dev/zero": "more than", "elsewhere": "the source is none",
+	} {
+		_, err := Outside(t.Context(), source)
+		require.Error(t, err, source)
+		assert.Contains(t, err.Error(), want, source)
+	}
+	for _, bad := range []string{"", "env", "env ", "file relative", "http x", "command \x00"} {
+		assert.Error(t, CheckSource(bad), bad)
+	}
+}
+
+// A rotation wraps everything anew; the key before opens what was sealed before,
+// until the next one.
+func TestKeysAreRotated(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "keys")
+	k, err := LoadKeys(t.Context(), path, true)
+	require.NoError(t, err)
+	box, err := k.Seal("sailings", NewSecret("the-canary-value"))
+	require.NoError(t, err)
+	for range 2 {
+		before := box
+		id, err := k.Rotate(t.Context())
+		require.NoError(t, err)
+		assert.NotEqual(t, before.KeyID, id)
+		_, err = k.Open("sailings", before)
+		require.NoError(t, err, "nothing is lost in between")
+		box.KeyID, box.DataKey, err = k.Rewrap("sailings", before.KeyID, before.DataKey)
+		require.NoError(t, err)
+		require.NoError(t, k.Retire())
+		assert.Len(t, k.IDs(), 2)
+		again, err := LoadKeys(t.Context(), path, false)
+		require.NoError(t, err)
+		for _, b := range []Box{before, box} {
+			s, err := again.Open("sailings", b)
+			require.NoError(t, err)
+			assert.Equal(t, "the-canary-value", s.Reveal())
+		}
+	}
+	_, _, err = k.Rewrap("sailings", "gone", box.DataKey)
+	assert.ErrorIs(t, err, ErrKeyLost)
+	_, _, err = k.Rewrap("berths", box.KeyID, box.DataKey)
+	assert.Error(t, err, "a wrapped key is bound to its name")
+
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	t.Setenv("LOCKER_KEYS", string(raw))
+	for _, source := range []string{"env:LOCKER_KEYS", "command:cat " + path} {
+		k, err := LoadKeys(t.Context(), source, true)
+		require.NoError(t, err)
+		s, err := k.Open("sailings", box)
+		require.NoError(t, err)
+		assert.Equal(t, "the-canary-value", s.Reveal())
+		_, err = k.Rotate(t.Context())
+		assert.ErrorContains(t, err, "no newer key", "somebody else keeps this key set")
+	}
+	_, err = LoadKeys(t.Context(), "env:NOT_THERE", true)
+	assert.ErrorContains(t, err, "no variable", "no key is made up where somebody else keeps them")
+}
