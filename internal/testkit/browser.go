@@ -33,6 +33,14 @@ func (w *World) Browser(name string) *Browser {
 	return b
 }
 
+// public is the address under which the service is known.
+func (w *World) public() string {
+	if w.Svc != nil {
+		return w.Svc.Address
+	}
+	return w.Base
+}
+
 // Do sends a request to the API, as the console does.
 func (b *Browser) Do(method, path string, in any) (int, []byte) {
 	b.w.T.Helper()
@@ -68,7 +76,7 @@ func (b *Browser) Go(t *testing.T, to string) *url.URL {
 	at, err := url.Parse(to)
 	require.NoError(t, err)
 	for range 20 {
-		if rest, ok := strings.CutPrefix(at.String(), b.w.Svc.Address); ok {
+		if rest, ok := strings.CutPrefix(at.String(), b.w.public()); ok {
 			at, err = url.Parse(b.w.Base + rest) // as the public name would lead there
 			require.NoError(t, err)
 		}
