@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -79,11 +80,27 @@ func (b *Browser) Click(css, text string) error {
 func (b *Browser) Wait(expression string) error {
 	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second))); err != nil {
+	for {
+		_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second)))
+		if err == nil {
+			return nil
+		}
+		if ctx.Err() == nil && leaving(err) {
+			continue // the page was left for the next one
+		}
 		text, _ := b.Text()
 		return fmt.Errorf("wait for %s: %w; the page says:\n%s", expression, err, text)
 	}
-	return nil
+}
+
+// leaving reports whether an evaluation ended because the page was left.
+func leaving(err error) bool {
+	for _, why := range []string{"navigated or closed", "context was destroyed", "Cannot find context"} {
+		if strings.Contains(err.Error(), why) {
+			return true
+		}
+	}
+	return false
 }
 
 // Shows waits until the page shows the text.

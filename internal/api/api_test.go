@@ -2,10 +2,17 @@ package api_test
 
 import (
 	"bytes"
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptest"
 	"os"
 	"regexp"
 	"slices"
@@ -18,6 +25,8 @@ import (
 
 	"bouncer/internal/team"
 	"bouncer/internal/testkit"
+	"bouncer/standin/pilothouse"
+	"bouncer/standin/toolserver"
 )
 
 const token = "skf-canary-0123456789"
@@ -353,4 +362,74 @@ func TestPlantedSecretsAppearNowhere(t *testing.T) {
 		assert.False(t, bytes.Contains(seen.Bytes(), []byte(canary)), "%s... turns up", canary[:12])
 	}
 	require.Greater(t, seen.Len(), 10_000)
+}
+
+type shown struct{}
+
+// The same for what sign-ins bring: access and refresh tokens, codes, secrets of
+// clients, private keys, invitations and the tokens of programs.
+func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
+	as := pilothouse.New("Pilothouse")
+	front := httptest.NewServer(as)
+	t.Cleanup(front.Close)
+	as.Issuer, as.Auto = front.URL, "marit"
+	w := testkit.Start(t, map[string]string{"journal": "strict", "private-ranges": "127.0.0.0/8", "address-passes": "on"})
+	leak := toolserver.New("leak", "1", "", toolserver.Tool{Name: "leak", Description: "Repeats what it was shown.", Schema: `{"type":"object"}`, Run: func(ctx context.Context, _ *toolserver.Call) (any, error) {
+		return ctx.Value(shown{}).(string), nil
+	}})
+	back := httptest.NewUnstartedServer(nil)
+	at := "http://" + back.Listener.Addr().String() + "/mcp"
+	back.Config.Handler = as.Protect(at, "leak", http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		leak.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), shown{}, r.Header.Get("Authorization"))))
+	}), nil)
+	back.Start()
+	t.Cleanup(func() { back.CloseClientConnections(); back.Close() })
+	w.Must("POST", "/api/servers", obj{"name": "leak", "url": at, "signIn": obj{"grant": "code"}}, nil)
+	b := w.Browser("marit")
+	b.SignInAt(t, obj{"server": "leak", "team": true})
+	w.Rule("admit", "*", "*", "*")
+	pass := w.Agent("marit-quill")
+	agent := w.Raw("/mcp", pass, "2025-11-25")
+	said := agent.CallTool("leak__leak", "").Result.Content[0].Text
+	require.Regexp(t, `Bearer skf-access-[0-9a-f]+`, said, "the server does leak it to the agent")
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	lines := strings.Split(string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})), "\n")
+	w.Must("POST", "/api/secrets", obj{"name": "signing", "kind": "private-key", "value": strings.Join(lines, "\n")}, nil)
+	assert.Equal(t, 502, w.Problem("POST", "/api/servers", obj{"name": "x", "url": at, "signIn": obj{"grant": "client", "clientId": "me", "signingKey": "signing"}}).Status)
+	as.Fail("token:invalid_grant")
+	page := b.SignInAt(t, obj{"server": "leak", "team": true})
+	var invited struct{ Link string }
+	w.Must("POST", "/api/invitations", obj{"role": "member"}, &invited)
+	var inAddress struct{ Token string }
+	w.Must("POST", "/api/agents/marit-quill/passes", obj{"days": 1, "inAddress": true}, &inAddress)
+	(&testkit.Raw{T: t, URL: w.Base + "/in/" + inAddress.Token + "/mcp"}).Post(`{"jsonrpc":"2.0","id":1,"method":"nonsense"}`)
+	agent.CallTool("leak__"+lines[1], "x")
+
+	var seen bytes.Buffer
+	for _, path := range []string{"/api/calls", "/api/servers", "/api/servers/leak", "/api/secrets", "/api/sign-ins", "/api/consents", "/api/logins", "/api/invitations", "/api/locker", "/api/changes", "/api/sign-in-problems/" + page.Query().Get("problem"), "/api/backup"} {
+		status, raw := w.Do(w.Token, "GET", path, nil)
+		require.Equal(t, 200, status, path)
+		seen.Write(raw)
+	}
+	masked := 0
+	for _, c := range w.Calls(2, "") {
+		_, raw := w.Do(w.Token, "GET", "/api/calls/"+c.ID, nil)
+		masked += strings.Count(string(raw), "[masked]")
+		seen.Write(raw)
+	}
+	assert.GreaterOrEqual(t, masked, 2)
+	w.Stop()
+	seen.WriteString(w.Log.String())
+	for _, name := range []string{"bouncer.db", "bouncer.db-wal"} {
+		if raw, err := os.ReadFile(w.Dir + "/" + name); err == nil {
+			seen.Write(raw)
+		}
+	}
+	assert.NotRegexp(t, `skf-(access|refresh|client)-[0-9a-f]{8}`, seen.String())
+	for _, canary := range []string{lines[1], inAddress.Token, invited.Link[strings.LastIndex(invited.Link, "/")+1:]} {
+		assert.False(t, bytes.Contains(seen.Bytes(), []byte(canary)), "%s... turns up", canary[:12])
+	}
 }
