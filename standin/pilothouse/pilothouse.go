@@ -57,7 +57,7 @@ const (
 	Away          = "away"            // the metadata redirects to another origin
 	Page          = "page"            // the token endpoint answers with a web page
 	Down          = "down"            // everything answers 503
-	Slow          = "slow"            // the token endpoint takes its time
+	Slow          = "slow"            // the answer with tokens takes its time
 	WrongState    = "wrong-state"     // the answer carries another state
 	NoRefresh     = "no-refresh"      // no refresh tokens are given
 	KeepRefresh   = "keep-refresh"    // refresh tokens are not rotated
@@ -420,9 +420,6 @@ func (a *Authority) client(r *http.Request) (Client, bool) {
 func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 	_ = r.ParseForm()
 	grant := r.PostFormValue("grant_type")
-	if a.has(Slow) {
-		time.Sleep(300 * time.Millisecond)
-	}
 	a.mu.Lock()
 	a.counts[grant]++
 	a.mu.Unlock()
@@ -491,6 +488,9 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *Authority) issue(w http.ResponseWriter, s session, c Client, nonce string, refresh bool) {
+	if a.has(Slow) {
+		time.Sleep(300 * time.Millisecond) // what was shown is spent by now
+	}
 	life := a.Life
 	if life == 0 {
 		life = time.Hour
