@@ -101,7 +101,7 @@ func run(ctx context.Context, args []string) error {
 		return fmt.Errorf("the assistant's first run: %w", err)
 	}
 	fmt.Printf("(%d call refused on purpose: nobody's laptop may cancel a sailing)\n", failed)
-	if err := svc.watch(ctx, "joss-quill", "ottilie-parlour"); err != nil {
+	if err := svc.watch(ctx, map[string]string{"joss-quill": "joss", "ottilie-parlour": "ottilie"}); err != nil {
 		return err
 	}
 	fmt.Println("(the same tool, with each person's own rights)")

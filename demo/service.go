@@ -290,8 +290,11 @@ func (s *service) signInAtCrew(ctx context.Context, name string) error {
 }
 
 // watch calls the same tool for two people and prints what each gets.
-func (s *service) watch(ctx context.Context, agents ...string) error {
-	for _, agent := range agents {
+func (s *service) watch(ctx context.Context, agents map[string]string) error {
+	for agent, owner := range agents {
+		if err := s.signIn(ctx, owner, password); err != nil {
+			return err
+		}
 		var pass struct {
 			Token string
 			Pass  struct{ ID string }

@@ -62,7 +62,7 @@ func (a *API) beginSignIn(c *call, in desk.SignInTry) (any, error) {
 }
 
 func (a *API) signInElsewhere(c *call, in elsewhere) (any, error) {
-	to, err := a.desk.BeginLogin(c.Context(), a.browser(c), in.Back)
+	to, err := a.desk.BeginLogin(c.Context(), a.browser(c), in.Back, c.from())
 	return sentTo{to}, err
 }
 

@@ -111,16 +111,26 @@ func (d *Desk) UpdateAgent(ctx context.Context, by team.Person, name string, p A
 		}
 		a.Kind = *p.Kind
 	}
+	moved := false
 	if p.Owner != nil {
 		if err := d.checkOwner(ctx, by, *p.Owner); err != nil {
 			return a, err
 		}
+		moved = a.Owner != *p.Owner
 		a.Owner = *p.Owner
 	}
 	if p.Paused != nil {
 		a.Paused = *p.Paused
 	}
-	return a, d.alter(ctx, by, "agent.update", name, before, describeAgent(a), "agents", func(tx *store.Tx) error { return tx.SetAgent(a) })
+	return a, d.alter(ctx, by, "agent.update", name, before, describeAgent(a), "agents", func(tx *store.Tx) error {
+		if moved {
+			// Passes made before would act with the new owner's sign-ins.
+			if err := tx.EndPasses(a.ID, time.Now()); err != nil {
+				return err
+			}
+		}
+		return tx.SetAgent(a)
+	})
 }
 
 // RemoveAgent removes an agent and its passes.
@@ -160,6 +170,9 @@ func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string,
 	if err != nil {
 		return team.Pass{}, "", err
 	}
+	if err := mayActAs(by, a); err != nil {
+		return team.Pass{}, "", err
+	}
 	if days < 1 || days > MaxPassDays {
 		return team.Pass{}, "", &team.FieldError{Field: "days", Why: fmt.Sprintf("is %d; a pass is valid for 1 to %d days", days, MaxPassDays)}
 	}
@@ -196,6 +209,16 @@ func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string,
 		return team.Pass{}, "", err
 	}
 	return p.Pass, token, nil
+}
+
+// mayActAs reports whether somebody may hold a pass for an agent. Whoever holds
+// one acts with the sign-ins of the agent's owner, which are nobody else's: not
+// even an admin's.
+func mayActAs(by team.Person, a team.Agent) error {
+	if a.Owner == "" || a.Owner == by.Name {
+		return nil
+	}
+	return &team.FieldError{Field: "agent", Why: fmt.Sprintf("belongs to %s, and whoever holds a pass for it acts with the sign-ins of %s; only %s can make one", a.Owner, a.Owner, a.Owner)}
 }
 
 // RevokePass ends a pass; the very next call with it is refused.

@@ -398,13 +398,15 @@ func (d *Desk) learn(list ...locker.Secret) {
 	defer d.maskMu.Unlock()
 	fresh := false
 	add := func(v string) {
-		if v != "" && !d.known[v] {
-			fresh = true
-			if len(d.known) >= maxValues {
-				clear(d.known)
-			}
-			d.known[v] = true
+		if v == "" || d.known[v] {
+			return
 		}
+		fresh = fresh || !d.older[v]
+		if len(d.known) >= maxValues/2 {
+			// What is in force is learnt again and again, so it stays.
+			d.known, d.older = map[string]bool{}, d.known
+		}
+		d.known[v] = true
 	}
 	for _, s := range list {
 		v := s.Reveal()
@@ -418,9 +420,11 @@ func (d *Desk) learn(list ...locker.Secret) {
 		}
 	}
 	if fresh || d.masker.Load() == nil {
-		all := make([]string, 0, len(d.known))
-		for v := range d.known {
-			all = append(all, v)
+		all := make([]string, 0, len(d.known)+len(d.older))
+		for _, list := range []map[string]bool{d.known, d.older} {
+			for v := range list {
+				all = append(all, v)
+			}
 		}
 		d.masker.Store(mask.New(all))
 	}

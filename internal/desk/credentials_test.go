@@ -97,7 +97,7 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	// Where everybody uses their own, nobody borrows.
 	ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
 	w.MustAs(ottilie, "POST", "/api/agents", testkit.Obj{"name": "ottilie-quill", "owner": "ottilie"}, nil)
-	hers := w.Raw("/mcp", w.Pass("ottilie-quill"), "2025-11-25")
+	hers := w.Raw("/mcp", w.PassAs(ottilie, "ottilie-quill"), "2025-11-25")
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "own", "url": up, "per": "person", "token": "skf-marit-token"}, nil)
 	r := quill.CallTool("own__enter", "")
 	assert.NotContains(t, fmt.Sprint(r.Result.Content), "connect", "the registrar's own token was given with it")

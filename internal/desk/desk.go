@@ -79,6 +79,7 @@ type Desk struct {
 	// since the start, which servers and agents may still repeat.
 	maskMu sync.Mutex
 	known  map[string]bool
+	older  map[string]bool // those learnt before the last time there were too many
 
 	out    *signin.Outbound
 	flows  *flows

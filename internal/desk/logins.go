@@ -42,11 +42,16 @@ func (d *Desk) ProviderName() string {
 
 // BeginLogin begins a sign-in to Bouncer through the identity provider and
 // returns where to send the browser. Errors are *signin.Refusal.
-func (d *Desk) BeginLogin(ctx context.Context, browser, back string) (string, error) {
+func (d *Desk) BeginLogin(ctx context.Context, browser, back, from string) (string, error) {
 	p := d.o.Provider
 	if p == nil {
 		return "", &team.NotFoundError{Kind: "identity provider"}
 	}
+	key := "elsewhere " + from
+	if wait := d.brake.Wait(key); wait > 0 {
+		return "", &WaitError{wait}
+	}
+	d.brake.Failed(key, 300) // each asks the provider something
 	a, err := d.out.Authority(ctx, p.Issuer)
 	if err != nil {
 		return "", err
@@ -94,6 +99,7 @@ func (d *Desk) finishLogin(ctx context.Context, p pendingFlow, answer url.Values
 	if err := d.keepIdentity(ctx, who.ID, hold(a, p.flow.Identity, t)); err != nil {
 		return fail(err)
 	}
+	d.brake.Passed("elsewhere " + from)
 	token, err := d.openLogin(ctx, who, "console", "console, through "+d.o.Provider.Name, from)
 	if err != nil {
 		return fail(err)

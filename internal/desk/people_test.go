@@ -85,11 +85,18 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": crew, "per": "person", "signIn": testkit.Obj{"grant": "assertion", "clientId": "bouncer-there", "clientSecret": "there"}}, nil)
 	w.Rule("admit", "*", "*", "*")
 	b.Must("POST", "/api/agents", testkit.Obj{"name": "ottilie-parlour", "owner": "ottilie"}, nil)
-	agent := w.Raw("/mcp", w.Pass("ottilie-parlour"), "2025-11-25")
+	p := w.Problem("POST", "/api/agents/ottilie-parlour/passes", testkit.Obj{"days": 1})
+	assert.Contains(t, p.Title, "only ottilie can make one", "not even an admin acts with her sign-ins")
+	var pass struct{ Token string }
+	b.Must("POST", "/api/agents/ottilie-parlour/passes", testkit.Obj{"days": 1}, &pass)
+	agent := w.Raw("/mcp", pass.Token, "2025-11-25")
 	require.Eventually(t, func() bool {
 		r := agent.CallTool("crew__who_is_on_watch", "")
 		return len(r.Result.Content) > 0 && strings.Contains(r.Result.Content[0].Text, "Teo Castellane")
 	}, 20*time.Second, 100*time.Millisecond)
+	w.Must("PATCH", "/api/agents/ottilie-parlour", testkit.Obj{"owner": "marit"}, nil)
+	res, _ := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"ping"}`)
+	assert.Equal(t, 401, res.StatusCode, "with another owner, passes made before are no longer valid")
 }
 
 // Invitations, one-time passwords, logins and the end of a membership.

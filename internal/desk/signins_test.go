@@ -71,7 +71,7 @@ func TestEachPersonSignsIn(t *testing.T) {
 	ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
 	marit := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
 	w.MustAs(ottilie, "POST", "/api/agents", testkit.Obj{"name": "ottilie-parlour", "owner": "ottilie"}, nil)
-	ottiliePass := w.Pass("ottilie-parlour")
+	ottiliePass := w.PassAs(ottilie, "ottilie-parlour")
 	other := w.Raw("/mcp", ottiliePass, "2025-11-25")
 
 	var list []team.SignIn

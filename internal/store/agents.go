@@ -86,6 +86,17 @@ func (t *Tx) RevokePass(agentID, id string, at time.Time) error {
 	return t.one(`UPDATE passes SET revoked = ? WHERE id = ? AND agent = ? AND revoked IS NULL`, ms(at), id, agentID)
 }
 
+// EndPasses ends all passes of an agent, and what was agreed for it.
+func (t *Tx) EndPasses(agentID string, at time.Time) error {
+	if err := t.exec(`UPDATE passes SET revoked = ? WHERE agent = ? AND revoked IS NULL`, ms(at), agentID); err != nil {
+		return err
+	}
+	if err := t.exec(`DELETE FROM refreshes WHERE consent IN (SELECT id FROM consents WHERE agent = ?)`, agentID); err != nil {
+		return err
+	}
+	return t.exec(`UPDATE consents SET revoked = ?, why = 'the agent has another owner' WHERE agent = ? AND revoked IS NULL`, ms(at), agentID)
+}
+
 // PassUsed notes when a pass was last shown.
 func (t *Tx) PassUsed(id string, at time.Time) error {
 	return t.exec(`UPDATE passes SET used = ? WHERE id = ?`, ms(at), id)

@@ -221,8 +221,14 @@ func (w *World) Agent(name string) string {
 // Pass makes a pass for an agent.
 func (w *World) Pass(agent string) string {
 	w.T.Helper()
+	return w.PassAs(w.Token, agent)
+}
+
+// PassAs makes a pass for an agent of somebody else.
+func (w *World) PassAs(token, agent string) string {
+	w.T.Helper()
 	var p struct{ Token string }
-	w.Must("POST", "/api/agents/"+agent+"/passes", Obj{"days": 30, "label": "test"}, &p)
+	w.MustAs(token, "POST", "/api/agents/"+agent+"/passes", Obj{"days": 30, "label": "test"}, &p)
 	return p.Token
 }
 
