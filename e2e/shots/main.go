@@ -29,7 +29,7 @@ var pages = []struct{ name, path, theme, before string }{
 	{"sign-ins", "/sign-ins", "light", ""},
 	{"connect", "/connect/crew", "dark", ""},
 	{"people", "/people", "light", ""},
-	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(1).click(), 300)`},
+	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(4).click(), 300)`},
 }
 
 func main() {

@@ -28,6 +28,7 @@ type reachedTool struct {
 	Admitted    bool   `json:"admitted"`
 	Rule        string `json:"rule"`
 	Why         string `json:"why"`
+	Lacks       string `json:"lacks,omitempty"`
 }
 
 func agentCommands() []command {
@@ -99,7 +100,7 @@ func agentCommands() []command {
 				if admitted {
 					kept := list[:0]
 					for _, r := range list {
-						if r.Admitted {
+						if r.Admitted && r.Lacks == "" {
 							kept = append(kept, r)
 						}
 					}
@@ -116,6 +117,9 @@ func agentCommands() []command {
 					can := "no"
 					if r.Admitted {
 						can = "yes"
+					}
+					if r.Lacks != "" {
+						can, r.Why = "not yet", r.Lacks
 					}
 					rows = append(rows, []string{r.Server, r.Tool, can, hints(r.ReadOnly, r.Destructive), r.Why})
 				}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -243,6 +244,7 @@ type ReachedTool struct {
 	Admitted    bool   `json:"admitted"`
 	Rule        string `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
 	Why         string `json:"why"`
+	Lacks       string `json:"lacks,omitempty" doc:"which credential is missing for it, though it is admitted"`
 }
 
 // Reach returns every tool of every server, with whether the agent can use it.
@@ -260,18 +262,29 @@ func (d *Desk) Reach(ctx context.Context, by team.Person, agent string) ([]Reach
 		return nil, err
 	}
 	mine := set.For(a.Name)
+	people, err := d.store.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	reg, err := d.register(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := []ReachedTool{}
 	for _, s := range servers {
 		list, err := d.ServerTools(ctx, s.Name)
 		if err != nil {
 			return nil, err
 		}
-		on := mine.On(s.Name)
+		on, lacks := mine.On(s.Name), d.lacks(s, a, reg, people)
 		for _, t := range list {
 			sum, dec := t.Summary(), on.Decide(t.Name)
 			r := ReachedTool{
 				Server: s.Name, Tool: t.Name, Exposed: tools.Expose(s.Name, t.Name), Title: sum.Title, Description: sum.Description,
 				Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: dec.Admitted(), Rule: dec.RuleID(), Why: dec.Reason(),
+			}
+			if r.Admitted {
+				r.Lacks = lacks
 			}
 			if s.Paused {
 				r.Admitted, r.Why = false, "the server is paused"
@@ -283,6 +296,22 @@ func (d *Desk) Reach(ctx context.Context, by team.Person, agent string) ([]Reach
 		}
 	}
 	return out, nil
+}
+
+// lacks says which credential an agent has to be given for a server; "" when there
+// is a way to it.
+func (d *Desk) lacks(s team.Server, a team.Agent, reg *register, people []team.Person) string {
+	byName := map[string]team.Person{}
+	for _, p := range people {
+		byName[p.Name] = p
+	}
+	there := d.holdersOf(s, reg, people)
+	for _, h := range candidates(s, a, byName) {
+		if slices.Contains(there, h) {
+			return ""
+		}
+	}
+	return d.missing(s, a, byName).Text
 }
 
 func (d *Desk) ruleSet(ctx context.Context) (*rules.Set, error) {

@@ -242,7 +242,6 @@ func (v *values) vars(ctx context.Context) ([]link.Var, error) {
 // in the locker goes straight into the headers; everything else is live.
 type credential struct {
 	secret, key locker.Secret
-	header      string // instead of the server's own setting
 	live        *values
 	used        *atomic.Int64
 	ends        time.Time // of the value, where it says so

@@ -353,12 +353,6 @@ func (j *job) finish(ctx context.Context, release func() bool, resting bool) fun
 	for round := 0; ; round++ {
 		frame, f, err := j.pump()
 		switch {
-		case errors.Is(err, errParked):
-			if release() {
-				return nil
-			}
-			err = errCanceled // the agent left at the same moment
-			fallthrough
 		case errors.As(err, &pause):
 			j.out.pause(pause.Retry)
 			if resting {
@@ -372,6 +366,12 @@ func (j *job) finish(ctx context.Context, release func() bool, resting bool) fun
 				}
 			})
 			return nil
+		case errors.Is(err, errParked):
+			if release() {
+				return nil
+			}
+			err = errCanceled // the agent left at the same moment
+			fallthrough
 		case err != nil:
 			release()
 			j.broken(ctx, err)

@@ -159,6 +159,7 @@ export interface ReachedTool {
   admitted: boolean
   rule: string
   why: string
+  lacks?: string
 }
 
 export interface Pass {

@@ -15,7 +15,8 @@ import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const props = defineProps<{ name: string }>()
-const { mayKeep, mayOwn } = useSession()
+const { mayKeep, mayOwn, person } = useSession()
+const mayAct = computed(() => !a.value?.owner || a.value.owner === person.value?.name)
 const router = useRouter()
 const filter = ref('')
 const which = ref<'all' | 'yes' | 'no'>('all')
@@ -34,11 +35,11 @@ watch(() => props.name, loadAll)
 useLive({ topics: loadAll, back: loadAll })
 
 const a = computed(() => agent.data.value)
-const can = computed(() => (reach.data.value ?? []).filter((r) => r.admitted).length)
+const can = computed(() => (reach.data.value ?? []).filter((r) => r.admitted && !r.lacks).length)
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (reach.data.value ?? []).filter(
-    (r) => (which.value === 'all' || r.admitted === (which.value === 'yes')) && (!f || `${r.server} ${r.tool} ${r.title} ${r.why}`.toLowerCase().includes(f)),
+    (r) => (which.value === 'all' || (r.admitted && !r.lacks) === (which.value === 'yes')) && (!f || `${r.server} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
   )
 })
 
@@ -100,8 +101,8 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
           <tr v-for="r in shown" :key="r.exposed">
             <td><RouterLink :to="`/servers/${r.server}`">{{ r.server }}</RouterLink></td>
             <td><span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span></td>
-            <td><span :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span></td>
-            <td class="soft">{{ r.why }}</td>
+            <td><span v-if="r.lacks" class="warn">▲ not yet</span><span v-else :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span></td>
+            <td class="soft">{{ r.why }}<RouterLink v-if="r.lacks" :to="`/connect/${r.server}`" class="lack">{{ r.lacks }}</RouterLink></td>
             <td v-if="mayKeep">
               <RouterLink v-if="step(r) === 'rule'" :to="{ path: '/rules', query: { rule: r.rule } }" :aria-label="`The rule that refuses ${r.tool}`">See rule</RouterLink>
               <button v-else-if="step(r) === 'admit'" class="plain" type="button" :aria-label="`Admit ${r.tool}`" @click="propose(r, 'admit')">Admit</button>
@@ -114,7 +115,8 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <div class="pagehead sub gap">
       <h2>Passes</h2>
       <div class="grow" />
-      <ElButton v-if="mayOwn" size="small" type="primary" @click="making = true">Make a pass</ElButton>
+      <span v-if="mayOwn && !mayAct" class="soft">Only {{ a.owner }} makes passes: whoever holds one acts with their sign-ins.</span>
+      <ElButton v-if="mayOwn && mayAct" size="small" type="primary" @click="making = true">Make a pass</ElButton>
     </div>
     <ListFrame :loading="passes.loading.value" :error="passes.error.value" :total="passes.data.value?.length" :shown="passes.data.value?.length ?? 0" :retry="loadAll">
       <template #empty>Without a pass this agent is not let in. Make one here, or run <code>bouncer enrol {{ name }} --config FILE</code>.</template>
@@ -124,7 +126,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
           <tr v-for="p in passes.data.value" :key="p.id">
             <td class="mono">…{{ p.hint }}</td>
             <td><StateMark :state="p.state" /></td>
-            <td>{{ p.label || '–' }}</td>
+            <td>{{ p.label || '–' }}<span v-if="p.kind === 'token'" class="soft"> signed in</span><span v-else-if="p.kind === 'address'" class="warn"> in an address</span></td>
             <td class="soft">{{ dateOnly(p.created) }}</td>
             <td>{{ dateOnly(p.expires) }}</td>
             <td class="soft">{{ ago(p.used) }}</td>
@@ -139,6 +141,9 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
 </template>
 
 <style scoped>
+.lack {
+  display: block;
+}
 .sub {
   margin-bottom: 8px;
 }
