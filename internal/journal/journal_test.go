@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -24,6 +25,7 @@ type memory struct {
 	mu     sync.Mutex
 	rows   []store.KeyedCall
 	fails  int
+	held   atomic.Bool   // the writer waits at the gate
 	gate   chan struct{} // nil: open
 	last   store.CallKey
 	writes int
@@ -31,6 +33,7 @@ type memory struct {
 
 func (m *memory) AppendCalls(_ context.Context, calls []store.KeyedCall) error {
 	if m.gate != nil {
+		m.held.Store(true)
 		<-m.gate
 	}
 	m.mu.Lock()
@@ -69,7 +72,7 @@ func TestNothingIsLostWhenTheQueueIsFull(t *testing.T) {
 		wait.Go(func() { assert.NoError(t, j.Record(t.Context(), entry(fmt.Sprint(i)))) })
 	}
 	// The writer is held up, so a late caller has to wait, and may give up.
-	require.Eventually(t, func() bool { return len(j.queue) == 4 }, 30*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return m.held.Load() && len(j.queue) == 4 }, 30*time.Second, time.Millisecond)
 	gone, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
 	assert.ErrorIs(t, j.Record(gone, entry("late")), context.DeadlineExceeded)
