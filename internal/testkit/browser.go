@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/api"
 )
 
 // Browser behaves as a person's browser does: it keeps cookies, follows
@@ -31,6 +33,27 @@ func (w *World) Browser(name string) *Browser {
 		b.Must("POST", "/api/session", Obj{"name": name, "password": Password}, nil)
 	}
 	return b
+}
+
+// BrowserAs returns a browser in which the login of another one is open.
+func (w *World) BrowserAs(login string) *Browser {
+	b := w.Browser("")
+	at, err := url.Parse(w.Base)
+	require.NoError(w.T, err)
+	b.http.Jar.SetCookies(at, []*http.Cookie{{Name: api.Cookie, Value: login, Path: "/"}})
+	return b
+}
+
+// Login is the browser's login.
+func (b *Browser) Login() string {
+	at, err := url.Parse(b.w.Base)
+	require.NoError(b.w.T, err)
+	for _, k := range b.http.Jar.Cookies(at) {
+		if k.Name == api.Cookie {
+			return k.Value
+		}
+	}
+	return ""
 }
 
 // public is the address under which the service is known.

@@ -61,6 +61,12 @@ func (l *Log) String() string {
 // line.
 func Start(t *testing.T, flags map[string]string) *World {
 	t.Helper()
+	return StartAs(t, flags, "")
+}
+
+// StartAs is Start for a data directory in which marit has a token already.
+func StartAs(t *testing.T, flags map[string]string, token string) *World {
+	t.Helper()
 	w := &World{T: t, Dir: t.TempDir(), Log: &Log{}}
 	values := map[string]string{"data": w.Dir, "listen": "127.0.0.1:0", "first-admin": "marit", "poll": "1s", "log-level": "debug"}
 	for k, v := range flags {
@@ -78,6 +84,10 @@ func Start(t *testing.T, flags map[string]string) *World {
 	var once sync.Once
 	w.stop = func() { once.Do(func() { w.Svc.Stop(context.Background()) }) }
 	t.Cleanup(w.stop)
+	if token != "" {
+		w.Token = token
+		return w
+	}
 	if w.Svc.FirstPassword != "" {
 		w.Token = w.choose("marit", w.Svc.FirstPassword)
 		w.Must("PATCH", "/api/people/marit", Obj{"fullName": "Marit Aune"}, nil)

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { ElButton, ElForm, ElFormItem, ElInput } from 'element-plus'
-import { computed, onMounted, reactive, ref } from 'vue'
+import { computed, reactive, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
@@ -16,10 +16,14 @@ const choosing = computed(() => person.value?.mustChange ?? false)
 const differ = computed(() => form.again !== '' && form.fresh !== form.again)
 const fieldError = (name: string) => (failure.value?.field === name ? failure.value.message : '')
 
-onMounted(async () => {
-  const id = route.query.problem
-  if (typeof id === 'string' && route.path === '/servers') problem.value = await api.signInProblem(id).catch(() => undefined)
-})
+// The first route is there only after the page.
+watch(
+  () => route.query.problem,
+  async (id) => {
+    if (typeof id === 'string') problem.value = await api.signInProblem(id).catch(() => undefined)
+  },
+  { immediate: true },
+)
 async function elsewhere() {
   const back = route.fullPath.startsWith('/servers?problem') ? '/' : route.fullPath
   const to = await run(() => api.signInElsewhere(back))
