@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,15 +23,14 @@ import (
 
 	"bouncer/internal/team"
 	"bouncer/internal/testkit"
+	"bouncer/standin/pilothouse"
 )
 
 // notPlayed are the scenarios for clients that Bouncer does not pass, and why.
 // Everything else has to pass.
 var notPlayed = map[string]string{
-	"auth/dpop":                             "an extension: Bouncer shows bearer tokens, and no proofs of possession",
-	"auth/dpop-nonce":                       "as above",
-	"auth/wif-jwt-bearer":                   "an extension: Bouncer has no grant that begins with an assertion of the platform it runs on",
-	"auth/enterprise-managed-authorization": "the suite hands the person's ID token to its client, while Bouncer takes it from a sign-in of that person; the desk's tests go the whole way",
+	"auth/dpop":       "an extension: Bouncer shows bearer tokens, and no proofs of possession",
+	"auth/dpop-nonce": "as above",
 }
 
 // The official suite's scenarios for clients, with Bouncer as the client: for
@@ -96,6 +98,10 @@ func TestPlayed(t *testing.T) {
 		ClientID     string `json:"client_id"`
 		ClientSecret string `json:"client_secret"`
 		PrivateKey   string `json:"private_key_pem"`
+		Workload     string `json:"valid_jwt"`
+		IDToken      string `json:"idp_id_token"`
+		IDPClient    string `json:"idp_client_id"`
+		IDPToken     string `json:"idp_token_endpoint"`
 	}
 	_ = json.Unmarshal([]byte(os.Getenv("MCP_CONFORMANCE_CONTEXT")), &with)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -111,6 +117,9 @@ func TestPlayed(t *testing.T) {
 	if strings.HasPrefix(scenario, "auth/") {
 		flags["public-url"] = "https://conformance-test.local" // whose client-id document the suite knows
 	}
+	if with.IDToken != "" {
+		flags["oidc-issuer"], flags["oidc-client-id"], flags["oidc-groups"] = provider(t, with.IDPClient, with.IDToken, with.IDPToken), with.IDPClient, "desk=admin"
+	}
 	w := testkit.StartAs(t, flags, os.Getenv("PLAYED_TOKEN"))
 	in := testkit.Obj{"name": "reference", "url": url, "anyway": true}
 	signIn := testkit.Obj{"grant": "code"}
@@ -125,6 +134,17 @@ func TestPlayed(t *testing.T) {
 		w.Must("POST", "/api/secrets", testkit.Obj{"name": "key", "kind": "private-key", "value": with.PrivateKey}, nil)
 		signIn["signingKey"] = "key"
 	}
+	if with.Workload != "" {
+		w.Must("POST", "/api/secrets", testkit.Obj{"name": "platform", "value": with.Workload}, nil)
+		signIn["grant"], signIn["assertion"] = "workload", "platform"
+	}
+	if with.IDToken != "" {
+		signIn["grant"], in["per"] = "assertion", "person"
+		b := w.Browser("")
+		var to struct{ URL string }
+		b.Must("POST", "/api/session/elsewhere", testkit.Obj{}, &to)
+		t.Log(b.Go(t, to.URL))
+	}
 	if strings.HasPrefix(scenario, "auth/client-credentials") {
 		signIn["grant"] = "client"
 	}
@@ -136,6 +156,13 @@ func TestPlayed(t *testing.T) {
 	t.Logf("registered: %d %s", status, raw)
 	w.Rule("admit", "*", "*", "*")
 	pass := w.Agent("joss-quill")
+	for range 50 { // a way that begins with a registration is opened beside it
+		var info struct{ Health team.Health }
+		if status, raw := w.Do(w.Token, "GET", "/api/servers/reference", nil); status != 200 || json.Unmarshal(raw, &info) != nil || info.Health.State != "connecting" {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 	if !auth {
 		cmd := exec.Command(os.Getenv("PLAYED_AGENT"), carrying(t, w.Base, pass)+"/mcp/reference")
 		out, err := cmd.CombinedOutput()
@@ -170,10 +197,40 @@ func TestPlayed(t *testing.T) {
 				break
 			}
 		}
+		if signIn["grant"] == "assertion" {
+			return
+		}
 		var list []team.SignIn
 		w.Must("GET", "/api/sign-ins", nil, &list)
 		if !strings.Contains(text, "/connect/reference") && list[0].State == "valid" {
 			return
 		}
 	}
+}
+
+// provider is an identity provider where people sign in, and which has their
+// tokens exchanged at the suite's: the suite hands over what a sign-in would have
+// given.
+func provider(t *testing.T, client, idToken, exchange string) string {
+	as := pilothouse.New("Pilothouse", pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}})
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/token" || r.FormValue("grant_type") != "urn:ietf:params:oauth:grant-type:token-exchange" {
+			as.ServeHTTP(w, r)
+			return
+		}
+		r.PostForm.Set("subject_token", idToken)
+		res, err := http.PostForm(exchange, r.PostForm)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+			return
+		}
+		defer res.Body.Close()
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(res.StatusCode)
+		_, _ = io.Copy(w, res.Body)
+	}))
+	t.Cleanup(front.Close)
+	as.Issuer, as.Auto = front.URL, "marit"
+	as.Add(pilothouse.Client{ID: client, Redirects: []string{"https://conformance-test.local/sign-in/callback"}})
+	return front.URL
 }

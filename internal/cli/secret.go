@@ -387,7 +387,7 @@ func holder(s team.SignIn) string {
 		return "agent " + s.Agent
 	case s.Person != "":
 		return s.Person
-	case s.Grant == "client":
+	case s.Grant == "client" || s.Grant == "workload":
 		return "Bouncer itself"
 	}
 	return "the team"

@@ -253,18 +253,19 @@ type options struct {
 // credentials are the flags that say whose credential a server takes, and how it
 // is come by.
 type credentials struct {
-	per, grant, scope, issuer, client, clientSecret, signing string
-	places                                                   []map[string]string
+	per, grant, scope, issuer, client, clientSecret, signing, assertion string
+	places                                                              []map[string]string
 }
 
 func (c *credentials) define(f *flag.FlagSet) {
 	f.StringVar(&c.per, "per", "", "`whose` credential is used: team, person or agent; a more specific one always wins")
-	f.StringVar(&c.grant, "sign-in", "", "`how` an OAuth grant is come by: code (somebody signs in with a browser), client (Bouncer's own credentials) or assertion (the identity provider vouches)")
+	f.StringVar(&c.grant, "sign-in", "", "`how` an OAuth grant is come by: code (somebody signs in with a browser), client (Bouncer's own credentials), workload (the platform it runs on vouches) or assertion (the identity provider vouches)")
 	f.StringVar(&c.scope, "scope", "", "`scopes` to ask for, with blanks between them; what the server says if left out")
 	f.StringVar(&c.issuer, "issuer", "", "`address` of the only authorization server that the client id is for")
 	f.StringVar(&c.client, "client-id", "", "`id` of a client registered by hand; without one Bouncer registers itself")
 	f.StringVar(&c.clientSecret, "client-secret", "", "`name` of the stored secret with the client's secret")
 	f.StringVar(&c.signing, "signing-key", "", "`name` of the stored secret with the private key for signed assertions")
+	f.StringVar(&c.assertion, "assertion", "", "`name` of the stored secret with the platform's assertion, for workload")
 	f.Func("also", "`HOW:NAME=SECRET`, a further stored secret and where it goes, like header:X-Team=team-key, query:key=k, basic:=login, variable:HARBOUR_KEY=k, file:KEY_FILE=k; may be given several times", func(v string) error {
 		where, secret, ok := strings.Cut(v, "=")
 		how, name, ok2 := strings.Cut(where, ":")
@@ -285,7 +286,7 @@ func (c *credentials) fill(in map[string]any) {
 		in["places"] = c.places
 	}
 	if c.grant != "" {
-		in["signIn"] = map[string]string{"grant": c.grant, "scope": c.scope, "issuer": c.issuer, "clientId": c.client, "clientSecret": c.clientSecret, "signingKey": c.signing}
+		in["signIn"] = map[string]string{"grant": c.grant, "scope": c.scope, "issuer": c.issuer, "clientId": c.client, "clientSecret": c.clientSecret, "signingKey": c.signing, "assertion": c.assertion}
 	}
 }
 
@@ -490,7 +491,7 @@ func (s serverInfo) what() string {
 func (s serverInfo) whose() string {
 	out := ""
 	if w := s.SignIn; w != nil {
-		out = map[string]string{"code": "sign-in with a browser", "client": "Bouncer's own credentials (OAuth)", "assertion": "the identity provider vouches"}[w.Grant]
+		out = map[string]string{"code": "sign-in with a browser", "client": "Bouncer's own credentials (OAuth)", "workload": "the platform vouches for Bouncer", "assertion": "the identity provider vouches"}[w.Grant]
 	}
 	if s.Per != "" && s.Per != "team" {
 		out = strings.TrimPrefix(out+", each "+s.Per+" their own", ", ")

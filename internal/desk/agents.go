@@ -156,8 +156,10 @@ func (d *Desk) Passes(ctx context.Context, by team.Person, agent string) ([]team
 	now := time.Now()
 	out := []team.Pass{}
 	for _, p := range all {
+		if p.State = p.StateAt(now); p.Kind == TokenPass && p.State == "expired" {
+			continue // it was renewed, or will be
+		}
 		if p.AgentID == a.ID {
-			p.State = p.StateAt(now)
 			out = append(out, p.Pass)
 		}
 	}

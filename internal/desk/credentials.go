@@ -340,7 +340,7 @@ func (d *Desk) holdersOf(s team.Server, r *register, people []team.Person) []sto
 	seen := map[string]store.Holder{}
 	team := s.Per == "" || s.Per == PerTeam
 	switch {
-	case s.SignIn == nil && team, s.SignIn != nil && s.SignIn.Grant == GrantClient:
+	case s.SignIn == nil && team, ofBouncer(s.SignIn):
 		seen[""] = store.Holder{}
 	case s.SignIn != nil && s.SignIn.Grant == GrantAssertion:
 		for _, p := range people {
@@ -385,7 +385,7 @@ func candidates(s team.Server, a team.Agent, people map[string]team.Person) []st
 	if p, ok := people[a.Owner]; ok && s.Per != PerAgent {
 		out = append(out, store.Holder{Person: p.ID})
 	}
-	if s.Per == "" || s.Per == PerTeam || (s.SignIn != nil && s.SignIn.Grant == GrantClient) {
+	if s.Per == "" || s.Per == PerTeam || ofBouncer(s.SignIn) {
 		out = append(out, store.Holder{})
 	}
 	return out

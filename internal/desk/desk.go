@@ -297,7 +297,11 @@ func (d *Desk) publish(ctx context.Context) error {
 		if d.uses[p.ID] == nil {
 			d.uses[p.ID] = new(atomic.Int64)
 		}
-		w.Passes[p.Hash] = &relay.Pass{ID: p.ID, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == PassInAddress, Audience: p.Audience}
+		id := p.ID
+		if p.Consent != "" {
+			id = p.Consent
+		}
+		w.Passes[p.Hash] = &relay.Pass{ID: id, Renews: p.Kind == TokenPass, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == PassInAddress, Audience: p.Audience}
 		if p.Kind == PassInAddress && !d.o.AddressPasses {
 			w.Passes[p.Hash].Revoked = true // the setting was taken back
 		}

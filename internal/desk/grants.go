@@ -23,8 +23,15 @@ import (
 const (
 	GrantCode      = "code"
 	GrantClient    = "client"
+	GrantWorkload  = "workload"
 	GrantAssertion = "assertion"
 )
+
+// ofBouncer reports whether the access to a server is Bouncer's own, and nobody's
+// in particular.
+func ofBouncer(w *team.SignInWay) bool {
+	return w != nil && (w.Grant == GrantClient || w.Grant == GrantWorkload)
+}
 
 // Times around the renewal of tokens.
 const (
@@ -97,6 +104,7 @@ type grant struct {
 	// config is who Bouncer is there by the server's settings; its ID is "" when
 	// Bouncer registers itself.
 	config signin.Identity
+	proof  *value // the platform's assertion; nil for none
 
 	mu      sync.Mutex
 	row     store.StoredSignIn
@@ -137,6 +145,13 @@ func (d *Desk) grantFor(s team.Server, h store.Holder, r *register) (*grant, err
 		}
 		fmt.Fprintf(&mark, "%q%s%s", config.ID, config.Secret.Reveal(), config.Key.Reveal())
 	}
+	var proof *value
+	if way.Assertion != "" {
+		if proof = r.values[way.Assertion]; proof == nil {
+			return nil, fmt.Errorf("secret %s is not there", way.Assertion)
+		}
+		mark.WriteString(proof.id)
+	}
 	row, stored := r.signins[s.ID+"/"+holderKey(h)]
 	id := row.ID
 	if !stored {
@@ -145,14 +160,14 @@ func (d *Desk) grantFor(s team.Server, h store.Holder, r *register) (*grant, err
 	}
 	if g := d.grants[id]; g != nil {
 		g.mu.Lock()
-		g.config = config
+		g.config, g.proof = config, proof
 		if stored {
 			g.row.Ended, g.row.Note = row.Ended, row.Note
 		}
 		g.mu.Unlock()
 		return g, nil
 	}
-	g := &grant{d: d, id: id, server: s, holder: h, config: config, row: row, used: new(atomic.Int64), link: d.connectLink(s.Name, h)}
+	g := &grant{d: d, id: id, server: s, holder: h, config: config, proof: proof, row: row, used: new(atomic.Int64), link: d.connectLink(s.Name, h)}
 	if stored {
 		raw, err := d.keys.Open(row.ID, locker.Box{KeyID: row.Sealed.KeyID, DataKey: row.Sealed.DataKey, Value: row.Sealed.Value})
 		if err == nil {
@@ -254,7 +269,7 @@ func (g *grant) startRenewal() {
 // refresh token that was exchanged must not be lost.
 func (g *grant) renew(ctx context.Context) error {
 	g.mu.Lock()
-	have, known, config := g.have, g.known, g.config
+	have, known, config, proof := g.have, g.known, g.config, g.proof
 	g.mu.Unlock()
 	d := g.d
 	var a signin.Authority
@@ -272,6 +287,14 @@ func (g *grant) renew(ctx context.Context) error {
 		if a, err = g.authority(ctx, have, known); err == nil {
 			id = config
 			t, err = d.out.Own(ctx, a, id, a.ScopesFor(g.scope(), ""))
+		}
+	case GrantWorkload:
+		if a, err = g.authority(ctx, have, known); err == nil {
+			id = config
+			var vouched locker.Secret
+			if vouched, err = proof.now(ctx); err == nil {
+				t, err = d.out.Present(ctx, a, id, vouched, a.ScopesFor(g.scope(), ""))
+			}
 		}
 	case GrantAssertion:
 		if a, err = g.authority(ctx, have, known); err == nil {
@@ -436,7 +459,7 @@ func clipScope(s string) string {
 // whose names the holder of a grant in a sentence.
 func (g *grant) whose() string {
 	switch {
-	case g.server.SignIn.Grant == GrantClient:
+	case ofBouncer(g.server.SignIn):
 		return "Bouncer's own access to it"
 	case g.holder.Agent != "":
 		return "the sign-in of this agent"

@@ -241,6 +241,7 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 
 	_, out = exchange(code(), func(url.Values) {})
 	first := out["refresh_token"].(string)
+	lasting := w.Raw("/mcp/echo", out["access_token"].(string), "2025-11-25")
 	renew := func(token string) (int, map[string]any) {
 		return post(t, w.Base+"/oauth/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}, "client_id": {app.ID}})
 	}
@@ -249,7 +250,8 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	status, out = renew(first)
 	require.Equal(t, 200, status)
 	fresh := out["access_token"].(string)
-	w.Raw("/mcp/echo", fresh, "2025-11-25")
+	lasting.Pass = fresh
+	assert.Equal(t, "still here", lasting.CallTool("echo", "still here").Result.Content[0].Text, "a session goes on with the renewed token")
 	status, _ = renew(first)
 	assert.Equal(t, 400, status)
 	status, _ = renew(out["refresh_token"].(string))

@@ -63,7 +63,7 @@ func named(s team.Server) []string {
 		out = append(out, p.Secret)
 	}
 	if s.SignIn != nil {
-		out = append(out, s.SignIn.ClientSecret, s.SignIn.SigningKey)
+		out = append(out, s.SignIn.ClientSecret, s.SignIn.SigningKey, s.SignIn.Assertion)
 	}
 	return slices.DeleteFunc(out, func(n string) bool { return n == "" })
 }
@@ -326,10 +326,10 @@ func (d *Desk) tryRotation(ctx context.Context, s team.Secret, v locker.Secret) 
 // so that a trial neither uses nor spoils the present tokens.
 func (d *Desk) freshCredential(s team.Server, h store.Holder, r *register) (credential, error) {
 	c, err := d.credentialFor(s, h, r)
-	if err == nil && c.live != nil && c.live.grant != nil && s.SignIn.Grant == GrantClient {
+	if err == nil && c.live != nil && c.live.grant != nil && ofBouncer(s.SignIn) {
 		g := c.live.grant
 		g.mu.Lock()
-		fresh := &grant{d: d, id: g.id, server: s, holder: h, config: g.config, link: g.link, used: new(atomicInt)}
+		fresh := &grant{d: d, id: g.id, server: s, holder: h, config: g.config, proof: r.values[s.SignIn.Assertion], link: g.link, used: new(atomicInt)}
 		g.mu.Unlock()
 		// The settings' own client, with the value on trial.
 		for name, into := range map[string]*locker.Secret{s.SignIn.ClientSecret: &fresh.config.Secret, s.SignIn.SigningKey: &fresh.config.Key} {

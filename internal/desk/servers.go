@@ -291,7 +291,7 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 		g.waits = true
 		return g, nil
 	}
-	if s.SignIn != nil && s.SignIn.Grant != GrantClient {
+	if s.SignIn != nil && !ofBouncer(s.SignIn) {
 		g.waits = true
 		return g, nil
 	}
@@ -408,7 +408,7 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 		}
 	}
 	var c credential
-	if s.SignIn == nil || s.SignIn.Grant == GrantClient {
+	if s.SignIn == nil || ofBouncer(s.SignIn) {
 		if c, err = d.freshCredential(s, store.Holder{}, reg); err != nil {
 			return ServerInfo{}, err
 		}
@@ -420,7 +420,7 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	if err != nil {
 		return ServerInfo{}, err
 	}
-	team := (s.Per == "" || s.Per == PerTeam) && (s.SignIn == nil || s.SignIn.Grant == GrantClient)
+	team := (s.Per == "" || s.Per == PerTeam) && (s.SignIn == nil || ofBouncer(s.SignIn))
 	tried := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil
 	if tried && team && !p.Anyway {
 		if err := d.try(ctx, s, c); err != nil {

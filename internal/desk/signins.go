@@ -451,7 +451,7 @@ func (d *Desk) SignIns(ctx context.Context, by team.Person) ([]team.SignIn, erro
 		}
 		need := team.SignIn{Server: s.Name, Grant: s.SignIn.Grant, State: "needed", Mine: true}
 		switch {
-		case s.SignIn.Grant == GrantClient:
+		case ofBouncer(s.SignIn):
 			v := d.describeOwn(s)
 			v.Mine = false
 			rest = append(rest, v)

@@ -177,16 +177,18 @@ func checkCredentials(s team.Server) error {
 	switch {
 	case s.Transport != StreamableHTTP && s.Transport != EventStream:
 		return bad("signIn", "goes with a server at an address only")
-	case w.Grant != GrantCode && w.Grant != GrantClient && w.Grant != GrantAssertion:
-		return bad("signIn.grant", "must be code, client or assertion")
+	case w.Grant != GrantCode && !ofBouncer(w) && w.Grant != GrantAssertion:
+		return bad("signIn.grant", "must be code, client, workload or assertion")
 	case w.Grant == GrantClient && (w.ClientID == "" || (w.ClientSecret == "") == (w.SigningKey == "")):
 		return bad("signIn.clientId", "is needed for client credentials, with either the client's secret or its signing key")
-	case w.Grant == GrantAssertion && w.ClientID == "":
+	case (w.Grant == GrantWorkload) != (w.Assertion != ""):
+		return bad("signIn.assertion", "names the secret with the platform's assertion, and belongs to the grant workload")
+	case (w.Grant == GrantAssertion || w.Grant == GrantWorkload) && w.ClientID == "":
 		return bad("signIn.clientId", "is needed: the authorization server has to know Bouncer")
 	case w.ClientID == "" && (w.ClientSecret != "" || w.SigningKey != ""):
 		return bad("signIn.clientId", "is missing; it belongs to the secret")
-	case w.Grant == GrantClient && (s.Per == PerPerson || s.Per == PerAgent):
-		return bad("per", "must be team: client credentials are Bouncer's own")
+	case ofBouncer(w) && (s.Per == PerPerson || s.Per == PerAgent):
+		return bad("per", "must be team: this access is Bouncer's own")
 	case w.Grant == GrantAssertion && s.Per != PerPerson:
 		return bad("per", "must be person: the identity provider vouches for people")
 	case len(w.Scope) > 1000 || strings.ContainsAny(w.Scope, "\"\\\r\n"):

@@ -106,7 +106,9 @@ func (d *Door) Swap(w *World) {
 	valid := map[string]bool{}
 	now := time.Now()
 	for _, p := range w.Passes {
-		valid[p.ID] = !p.Revoked && now.Before(p.Expires)
+		// A program that renews its token goes on with its session, so that the token
+		// alone may have expired; each request needs a fresh one.
+		valid[p.ID] = valid[p.ID] || (!p.Revoked && (p.Renews || now.Before(p.Expires)))
 	}
 	d.sessions.each(func(s *Session) {
 		a := w.Agents[s.agentID]

@@ -40,6 +40,9 @@ type Pass struct {
 	AgentID string
 	Expires time.Time
 	Revoked bool
+	// Renews is set for the access token of a program. All tokens of one consent
+	// have the same ID.
+	Renews bool
 	// InAddress is set for a pass that is part of an address; it opens nothing else.
 	InAddress bool
 	// Audience is the address below the service that the pass opens, with all that

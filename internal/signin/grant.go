@@ -324,6 +324,16 @@ func (o *Outbound) Own(ctx context.Context, a Authority, id Identity, scope stri
 	return o.token(ctx, a, id, v, scope)
 }
 
+// Present gets a token for Bouncer itself with an assertion of the platform that
+// it runs on (RFC 7523, section 2.1: workload identity). Errors are *Refusal.
+func (o *Outbound) Present(ctx context.Context, a Authority, id Identity, assertion locker.Secret, scope string) (Tokens, error) {
+	v := url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:jwt-bearer"}, "assertion": {assertion.Reveal()}}
+	if scope != "" {
+		v.Set("scope", scope)
+	}
+	return o.token(ctx, a, id, v, scope)
+}
+
 // idJAG is the token type of an identity assertion grant.
 const idJAG = "urn:ietf:params:oauth:token-type:id-jag"
 

@@ -238,13 +238,13 @@ func (t *Tx) SpendRefresh(hash []byte, at time.Time) error {
 	return t.one(`UPDATE refreshes SET spent = ? WHERE hash = ? AND spent IS NULL`, ms(at), hash)
 }
 
-// ConsentUsed notes that a consent was used, and drops its tokens that have
-// expired.
+// ConsentUsed notes that a consent was used, and drops tokens that expired more
+// than a day ago: sessions may outlive a token that is renewed late.
 func (t *Tx) ConsentUsed(id string, at time.Time) error {
 	if err := t.exec(`UPDATE consents SET used = ? WHERE id = ?`, ms(at), id); err != nil {
 		return err
 	}
-	return t.exec(`DELETE FROM passes WHERE kind = 'token' AND expires <= ?`, ms(at))
+	return t.exec(`DELETE FROM passes WHERE kind = 'token' AND expires <= ?`, ms(at.Add(-24*time.Hour)))
 }
 
 // Logins returns the logins of everybody, newest first.

@@ -147,12 +147,13 @@ type Place struct {
 
 // SignInWay says how a grant at a server is come by.
 type SignInWay struct {
-	Grant        string `json:"grant" enum:"code,client,assertion" doc:"code: somebody signs in with a browser; client: Bouncer has credentials of its own there; assertion: the identity provider vouches for the person"`
+	Grant        string `json:"grant" enum:"code,client,workload,assertion" doc:"code: somebody signs in with a browser; client: Bouncer has credentials of its own there; workload: the platform that Bouncer runs on vouches for it; assertion: the identity provider vouches for the person"`
 	Scope        string `json:"scope,omitempty" doc:"scopes to ask for; what the server says if left out"`
 	Issuer       string `json:"issuer,omitempty" doc:"the only authorization server that the client id is for"`
 	ClientID     string `json:"clientId,omitempty" doc:"of a client registered by hand; without one Bouncer registers itself"`
 	ClientSecret string `json:"clientSecret,omitempty" doc:"name of the secret that holds the client's secret"`
 	SigningKey   string `json:"signingKey,omitempty" doc:"name of the secret that holds the private key for signed assertions"`
+	Assertion    string `json:"assertion,omitempty" doc:"of workload: name of the secret that holds the platform's assertion, often one that is read from a file"`
 }
 
 // SignIn is an OAuth grant at a server.
@@ -162,7 +163,7 @@ type SignIn struct {
 	Person    string     `json:"person" doc:"whose it is; empty for the team's and for an agent's"`
 	Agent     string     `json:"agent" doc:"agent that has a grant of its own"`
 	State     string     `json:"state" enum:"valid,needed,ended,failing" doc:"needed: nobody has signed in yet; ended: somebody has to sign in again"`
-	Grant     string     `json:"grant" enum:"code,client,assertion"`
+	Grant     string     `json:"grant" enum:"code,client,workload,assertion"`
 	Issuer    string     `json:"issuer"`
 	Scope     string     `json:"scope"`
 	Note      string     `json:"note" doc:"why it ended or fails"`

@@ -80,12 +80,13 @@ export type Holder = 'team' | 'person' | 'agent'
 
 /** SignInWay says how an OAuth grant at a server is come by. */
 export interface SignInWay {
-  grant: 'code' | 'client' | 'assertion'
+  grant: 'code' | 'client' | 'workload' | 'assertion'
   scope?: string
   issuer?: string
   clientId?: string
   clientSecret?: string
   signingKey?: string
+  assertion?: string
 }
 
 export type Sharing = 'auto' | 'shared' | 'private'

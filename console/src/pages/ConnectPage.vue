@@ -55,7 +55,7 @@ async function store() {
         <p>{{ server }} wants a sign-in. You are sent there, and come back here. Bouncer keeps the tokens encrypted and fresh, and uses them for <strong>{{ whom }}</strong> only.</p>
         <ElButton type="primary" size="large" :loading="action.busy.value" @click="connect">{{ problem ? 'Try again' : `Sign in at ${server}` }}</ElButton>
       </template>
-      <p v-else-if="data.signIn">Nobody signs in here: {{ data.signIn.grant === 'client' ? 'Bouncer has credentials of its own at this server.' : 'the identity provider vouches for you when you sign in to Bouncer through it.' }}</p>
+      <p v-else-if="data.signIn">Nobody signs in here: {{ data.signIn.grant !== 'assertion' ? 'Bouncer has access of its own to this server.' : 'the identity provider vouches for you when you sign in to Bouncer through it.' }}</p>
       <ElForm v-else label-position="top" @submit.prevent="store">
         <p>The token is tried first, kept encrypted, and used for <strong>{{ whom }}</strong> only.</p>
         <ElFormItem label="Token for this server" :error="action.failure.value?.field ? action.failure.value.message : ''">

@@ -4,6 +4,7 @@ import { reactive } from 'vue'
 import { useRouter } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import GatePanel from '../parts/GatePanel.vue'
 import { useAction } from '../use/resource'
 import { useSession } from '../use/session'
 
@@ -23,40 +24,14 @@ async function join() {
 </script>
 
 <template>
-  <div class="gate">
-    <div class="panel sheet">
-      <div class="name"><img src="/mark.svg" alt="" width="34" height="34" /> Bouncer</div>
-      <p>You are invited to the team. Choose how you sign in.</p>
-      <ErrorNote v-if="failure && !['name', 'fullName', 'password'].includes(failure.field)" :error="failure" />
-      <ElForm label-position="top" @submit.prevent="join">
-        <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
-        <ElFormItem label="Full name" :error="fieldError('fullName')"><ElInput v-model="form.fullName" name="fullName" autocomplete="name" /></ElFormItem>
-        <ElFormItem label="Password, at least 10 characters" :error="fieldError('password')"><ElInput v-model="form.password" name="password" type="password" autocomplete="new-password" show-password /></ElFormItem>
-        <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Join the team</ElButton>
-      </ElForm>
-    </div>
-  </div>
+  <GatePanel>
+    <p>You are invited to the team. Choose how you sign in.</p>
+    <ErrorNote v-if="failure && !['name', 'fullName', 'password'].includes(failure.field)" :error="failure" />
+    <ElForm label-position="top" @submit.prevent="join">
+      <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
+      <ElFormItem label="Full name" :error="fieldError('fullName')"><ElInput v-model="form.fullName" name="fullName" autocomplete="name" /></ElFormItem>
+      <ElFormItem label="Password, at least 10 characters" :error="fieldError('password')"><ElInput v-model="form.password" name="password" type="password" autocomplete="new-password" show-password /></ElFormItem>
+      <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Join the team</ElButton>
+    </ElForm>
+  </GatePanel>
 </template>
-
-<style scoped>
-.gate {
-  min-height: 100vh;
-  display: grid;
-  place-items: center;
-  background: linear-gradient(160deg, var(--rail) 0 34%, var(--paper) 34.1%);
-}
-.panel {
-  width: 360px;
-  padding: 26px 28px 18px;
-}
-.name {
-  display: flex;
-  align-items: center;
-  gap: 12px;
-  font-size: 22px;
-  font-weight: 600;
-}
-.wide {
-  width: 100%;
-}
-</style>

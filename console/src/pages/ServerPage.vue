@@ -44,7 +44,7 @@ const limits = computed(() => {
 })
 const credential = computed(() => {
   const v = s.value
-  const how = { code: 'a sign-in with a browser', client: 'Bouncer’s own client credentials', assertion: 'the identity provider vouches' }
+  const how = { code: 'a sign-in with a browser', client: 'Bouncer’s own client credentials', workload: 'the platform vouches for Bouncer', assertion: 'the identity provider vouches' }
   const what = v?.signIn ? how[v.signIn.grant] : v?.secret || v?.per ? 'a stored secret' : 'none'
   return v?.per && v.per !== 'team' ? `${what}, each ${v.per} their own` : what
 })

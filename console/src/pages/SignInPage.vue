@@ -4,6 +4,7 @@ import { computed, reactive, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import GatePanel from '../parts/GatePanel.vue'
 import { useAction } from '../use/resource'
 import { useSession } from '../use/session'
 
@@ -44,59 +45,36 @@ async function choose() {
 </script>
 
 <template>
-  <div class="gate">
-    <div class="panel sheet">
-      <div class="name"><img src="/mark.svg" alt="" width="34" height="34" /> Bouncer</div>
-      <template v-if="!choosing">
-        <p class="soft">Between your team's assistants and its tool servers.</p>
-        <ErrorNote v-if="failure" :error="failure" />
-        <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
-        <template v-if="service?.provider">
-          <ElButton class="wide" type="primary" :loading="busy" @click="elsewhere">Sign in with {{ service.provider }}</ElButton>
-          <p class="soft small or">or with a password kept here</p>
-        </template>
-        <ElForm label-position="top" @submit.prevent="enter">
-          <ElFormItem label="Name"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
-          <ElFormItem label="Password"><ElInput v-model="form.password" name="password" type="password" autocomplete="current-password" show-password /></ElFormItem>
-          <ElButton class="wide" :type="service?.provider ? 'default' : 'primary'" native-type="submit" :loading="busy">Sign in</ElButton>
-        </ElForm>
-        <p class="soft small">First start? The service printed a one-time password for the first admin.</p>
+  <GatePanel>
+    <template v-if="!choosing">
+      <p class="soft">Between your team's assistants and its tool servers.</p>
+      <ErrorNote v-if="failure" :error="failure" />
+      <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
+      <template v-if="service?.provider">
+        <ElButton class="wide" type="primary" :loading="busy" @click="elsewhere">Sign in with {{ service.provider }}</ElButton>
+        <p class="soft small or">or with a password kept here</p>
       </template>
-      <template v-else>
-        <p>This was a one-time password. Choose your own: at least 10 characters, without your name in it.</p>
-        <ErrorNote v-if="failure && !failure.field" :error="failure" />
-        <ElForm label-position="top" @submit.prevent="choose">
-          <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"><ElInput v-model="form.password" name="old" type="password" /></ElFormItem>
-          <ElFormItem label="New password" :error="fieldError('new')"><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus /></ElFormItem>
-          <ElFormItem label="Once more" :error="differ ? 'The two differ' : ''"><ElInput v-model="form.again" name="again" type="password" autocomplete="new-password" /></ElFormItem>
-          <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Set the password</ElButton>
-        </ElForm>
-      </template>
-    </div>
-  </div>
+      <ElForm label-position="top" @submit.prevent="enter">
+        <ElFormItem label="Name"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
+        <ElFormItem label="Password"><ElInput v-model="form.password" name="password" type="password" autocomplete="current-password" show-password /></ElFormItem>
+        <ElButton class="wide" :type="service?.provider ? 'default' : 'primary'" native-type="submit" :loading="busy">Sign in</ElButton>
+      </ElForm>
+      <p class="soft small">First start? The service printed a one-time password for the first admin.</p>
+    </template>
+    <template v-else>
+      <p>This was a one-time password. Choose your own: at least 10 characters, without your name in it.</p>
+      <ErrorNote v-if="failure && !failure.field" :error="failure" />
+      <ElForm label-position="top" @submit.prevent="choose">
+        <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"><ElInput v-model="form.password" name="old" type="password" /></ElFormItem>
+        <ElFormItem label="New password" :error="fieldError('new')"><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus /></ElFormItem>
+        <ElFormItem label="Once more" :error="differ ? 'The two differ' : ''"><ElInput v-model="form.again" name="again" type="password" autocomplete="new-password" /></ElFormItem>
+        <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Set the password</ElButton>
+      </ElForm>
+    </template>
+  </GatePanel>
 </template>
 
 <style scoped>
-.gate {
-  min-height: 100vh;
-  display: grid;
-  place-items: center;
-  background: linear-gradient(160deg, var(--rail) 0 34%, var(--paper) 34.1%);
-}
-.panel {
-  width: 360px;
-  padding: 26px 28px 18px;
-}
-.name {
-  display: flex;
-  align-items: center;
-  gap: 12px;
-  font-size: 22px;
-  font-weight: 600;
-}
-.wide {
-  width: 100%;
-}
 .or {
   text-align: center;
   margin: 10px 0 4px;

@@ -33,7 +33,7 @@ const match = (...texts: string[]) => {
   const f = filter.value.trim().toLowerCase()
   return !f || texts.some((t) => t.toLowerCase().includes(f))
 }
-const whose = (s: api.SignIn) => (s.agent ? `agent ${s.agent}` : s.person || (s.grant === 'client' ? 'Bouncer itself' : 'the team'))
+const whose = (s: api.SignIn) => (s.agent ? `agent ${s.agent}` : s.person || (s.grant === 'client' || s.grant === 'workload' ? 'Bouncer itself' : 'the team'))
 const todo = computed(() => (list.data.value ?? []).filter((s) => s.mine && s.state !== 'valid'))
 const shown = computed(() => (list.data.value ?? []).filter((s) => !(s.mine && s.state === 'needed') && match(s.server, whose(s), s.state, s.scope, s.issuer)))
 const rest = computed(() => (list.data.value ?? []).filter((s) => !(s.mine && s.state === 'needed')).length)
