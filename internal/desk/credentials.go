@@ -173,6 +173,9 @@ func (v *values) Now(ctx context.Context) ([]link.Given, error) {
 		if err != nil {
 			return nil, err
 		}
+		if prove := v.grant.prover(t); prove != nil {
+			out = append(out, link.Given{Header: "DPoP", Sign: prove})
+		}
 		out = append(out, link.Given{Header: "Authorization", Value: t})
 	}
 	return out, nil

@@ -57,13 +57,15 @@ type holding struct {
 	IDToken   string           `json:"idToken,omitempty"`
 	Expires   time.Time        `json:"expires"`
 	Scope     string           `json:"scope,omitempty"`
+	ProofKey  string           `json:"proofKey,omitempty"`
+	Bound     bool             `json:"bound,omitempty"`
 }
 
 func hold(a signin.Authority, id signin.Identity, t signin.Tokens) holding {
 	return holding{
 		Authority: a, Resource: a.Resource, Scopes: a.ResourceScopes, Guessed: a.Guessed,
 		ClientID: id.ID, Secret: id.Secret.Reveal(), Key: id.Key.Reveal(), Method: id.Method,
-		Access: t.Access.Reveal(), Refresh: t.Refresh.Reveal(), IDToken: t.ID.Reveal(), Expires: t.Expires, Scope: t.Scope,
+		Access: t.Access.Reveal(), Refresh: t.Refresh.Reveal(), IDToken: t.ID.Reveal(), Expires: t.Expires, Scope: t.Scope, ProofKey: id.Proof.Reveal(), Bound: t.Bound,
 	}
 }
 
@@ -74,17 +76,17 @@ func (h holding) authority() signin.Authority {
 }
 
 func (h holding) identity() signin.Identity {
-	return signin.Identity{ID: h.ClientID, Secret: locker.NewSecret(h.Secret), Key: locker.NewSecret(h.Key), Method: h.Method}
+	return signin.Identity{ID: h.ClientID, Secret: locker.NewSecret(h.Secret), Key: locker.NewSecret(h.Key), Method: h.Method, Proof: locker.NewSecret(h.ProofKey)}
 }
 
 func (h holding) tokens() signin.Tokens {
-	return signin.Tokens{Access: locker.NewSecret(h.Access), Refresh: locker.NewSecret(h.Refresh), ID: locker.NewSecret(h.IDToken), Expires: h.Expires, Scope: h.Scope}
+	return signin.Tokens{Access: locker.NewSecret(h.Access), Refresh: locker.NewSecret(h.Refresh), ID: locker.NewSecret(h.IDToken), Expires: h.Expires, Scope: h.Scope, Bound: h.Bound}
 }
 
 // secrets are all values in it that must never be shown.
 func (h holding) secrets() []locker.Secret {
 	var out []locker.Secret
-	for _, v := range []string{h.Secret, h.Key, h.Access, h.Refresh, h.IDToken} {
+	for _, v := range []string{h.Secret, h.Key, h.ProofKey, h.Access, h.Refresh, h.IDToken} {
 		if v != "" {
 			out = append(out, locker.NewSecret(v))
 		}
@@ -114,6 +116,7 @@ type grant struct {
 	busy    chan struct{} // closed when the renewal under way ends; nil while none is
 	failed  time.Time     // of the last renewal
 	problem *signin.Refusal
+	nonce   string // of the server, for proofs of possession
 	wanted  string // scopes that the server asked for in vain
 	// spurned is why the server no longer takes the token, though it looks valid.
 	spurned string
@@ -232,7 +235,29 @@ func (g *grant) token(ctx context.Context) (locker.Secret, error) {
 
 func (g *grant) header(now time.Time) locker.Secret {
 	g.used.Store(now.UnixMilli())
-	return locker.NewSecret("Bearer " + g.have.Access)
+	return locker.NewSecret(g.have.scheme() + g.have.Access)
+}
+
+// scheme is the word before the access token.
+func (h holding) scheme() string {
+	if h.Bound {
+		return "DPoP "
+	}
+	return "Bearer "
+}
+
+// prover returns what makes proofs of possession for requests with an access
+// token; nil where it is a bearer token.
+func (g *grant) prover(shown locker.Secret) func(method, address string) (string, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if !g.have.Bound {
+		return nil
+	}
+	key, nonce, access := locker.NewSecret(g.have.ProofKey), g.nonce, locker.NewSecret(strings.TrimPrefix(shown.Reveal(), "DPoP "))
+	return func(method, address string) (string, error) {
+		return signin.Proof(key, method, address, access, nonce)
+	}
 }
 
 // renews reports whether fresh tokens can be had without anybody's doing; the
@@ -408,7 +433,12 @@ func (d *Desk) challengeOf(ctx context.Context, s team.Server) signin.Challenge 
 func (g *grant) refused(ctx context.Context, sent locker.Secret, status int, h http.Header) (bool, error) {
 	c, _ := signin.ReadChallenge(h)
 	g.mu.Lock()
-	if "Bearer "+g.have.Access != sent.Reveal() {
+	if n := h.Get("DPoP-Nonce"); g.have.Bound && n != "" && n != g.nonce && len(n) < 1000 {
+		g.nonce = n
+		g.mu.Unlock()
+		return true, nil // it wants its nonce in the proof
+	}
+	if g.have.scheme()+g.have.Access != sent.Reveal() {
 		g.mu.Unlock()
 		return true, nil // it was renewed meanwhile
 	}

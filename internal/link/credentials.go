@@ -16,6 +16,8 @@ import (
 type Given struct {
 	Header, Query string
 	Value         locker.Secret // with its scheme word, where it has one
+	// Sign makes the value of the header for one request instead; nil for none.
+	Sign func(method, address string) (string, error)
 }
 
 // Credentials gives what requests to a server are sent with, where that changes:
@@ -49,7 +51,11 @@ func (t Target) trip(transport *http.Transport, req *http.Request) (*http.Respon
 		return nil, err
 	}
 	for try := 1; ; try++ {
-		res, err := transport.RoundTrip(attach(req, given))
+		out, err := attach(req, given)
+		if err != nil {
+			return nil, err
+		}
+		res, err := transport.RoundTrip(out)
 		if err != nil || (res.StatusCode != http.StatusUnauthorized && res.StatusCode != http.StatusForbidden) {
 			return res, err
 		}
@@ -73,11 +79,19 @@ func (t Target) trip(transport *http.Transport, req *http.Request) (*http.Respon
 }
 
 // attach returns the request with credentials.
-func attach(req *http.Request, given []Given) *http.Request {
+func attach(req *http.Request, given []Given) (*http.Request, error) {
 	out := req.WithContext(req.Context())
 	out.Header = req.Header.Clone()
 	u := *req.URL
 	for _, g := range given {
+		if g.Sign != nil {
+			v, err := g.Sign(req.Method, req.URL.String())
+			if err != nil {
+				return nil, err
+			}
+			out.Header[http.CanonicalHeaderKey(g.Header)] = []string{v}
+			continue
+		}
 		if g.Header != "" {
 			out.Header[http.CanonicalHeaderKey(g.Header)] = []string{g.Value.Reveal()}
 			continue
@@ -87,7 +101,7 @@ func attach(req *http.Request, given []Given) *http.Request {
 		u.RawQuery = q.Encode()
 	}
 	out.URL = &u
-	return out
+	return out, nil
 }
 
 // Var is a variable of a process that carries a secret, or the path of a file

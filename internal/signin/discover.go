@@ -18,9 +18,9 @@ type Challenge struct {
 	Error    string
 }
 
-var bearerWord = regexp.MustCompile(`(?i)\bbearer\b`)
+var bearerWord = regexp.MustCompile(`(?i)\b(?:bearer|dpop)\b`)
 
-// ReadChallenge reads the Bearer challenge of an answer; ok is false when there
+// ReadChallenge reads the Bearer or DPoP challenge of an answer; ok is false when there
 // is none.
 func ReadChallenge(h http.Header) (c Challenge, ok bool) {
 	for _, v := range h.Values("WWW-Authenticate") {
@@ -83,6 +83,7 @@ type Authority struct {
 	Challenge []string `json:"code_challenge_methods_supported"`
 	Iss       bool     `json:"authorization_response_iss_parameter_supported"`
 	Documents bool     `json:"client_id_metadata_document_supported"`
+	Proofs    []string `json:"dpop_signing_alg_values_supported"`
 
 	// Of the resource, not of the authority.
 	Resource       string   `json:"-"` // to be named in requests (RFC 8707); "" when the server has no metadata

@@ -147,6 +147,9 @@ type Identity struct {
 	// Method is how it is shown at the token endpoint; "" chooses by what the
 	// authority has.
 	Method string
+	// Proof is the private key (PEM) that tokens are bound to; empty for bearer
+	// tokens.
+	Proof locker.Secret
 }
 
 // RegisterClient registers Bouncer at an authority (RFC 7591). Errors are
@@ -240,6 +243,11 @@ func Begin(a Authority, id Identity, redirect, scope string) (*Flow, string, err
 	if !slices.Contains(a.Challenge, "S256") {
 		return nil, "", &Refusal{Step: StepMetadata, Why: "the authorization server does not say that it protects codes (PKCE with S256), so no sign-in is begun there"}
 	}
+	proof, err := newProofKey(a)
+	if err != nil {
+		return nil, "", &Refusal{Step: StepAuthorize, Why: "no key could be made: " + err.Error(), cause: err}
+	}
+	id.Proof = proof
 	f := &Flow{Authority: a, Identity: id, Redirect: redirect, State: NewToken(""), Verifier: NewToken(""), Nonce: NewToken(""), Scope: scope}
 	sum := sha256.Sum256([]byte(f.Verifier))
 	u, err := url.Parse(a.Authorize)
@@ -276,6 +284,9 @@ type Tokens struct {
 	ID      locker.Secret // ID token of OpenID Connect
 	Expires time.Time     // zero when the authority did not say
 	Scope   string
+	// Bound is set when the access token has to be shown with proofs of possession
+	// (RFC 9449), made with the identity's key.
+	Bound bool
 }
 
 // Finish takes up the answer of an authorization: it checks where it comes from
@@ -399,7 +410,7 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 		return Tokens{}, &Refusal{Step: StepToken, Why: err.Error(), Final: true, cause: err}
 	}
 	sent := time.Now()
-	status, raw, err := o.post(ctx, a.Token, "application/x-www-form-urlencoded", []byte(v.Encode()), header)
+	status, raw, err := o.prove(ctx, a, id, []byte(v.Encode()), header)
 	if err != nil {
 		return Tokens{}, &Refusal{Step: StepToken, Why: "the authorization server could not be asked for a token: " + err.Error(), cause: err}
 	}
@@ -426,12 +437,12 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 		return bad("holds no token")
 	case len(t.Access) > locker.MaxToken || len(t.Refresh) > locker.MaxToken || len(t.ID) > 4*locker.MaxToken:
 		return bad("holds a token that is too long")
-	case !exchange && !strings.EqualFold(t.Type, "bearer"):
+	case !exchange && !strings.EqualFold(t.Type, "bearer") && (id.Proof.Empty() || !strings.EqualFold(t.Type, "dpop")):
 		return bad(fmt.Sprintf("holds a token of the kind %q, not a bearer token", clip(t.Type)))
 	case strings.ContainsFunc(t.Access, func(r rune) bool { return r <= ' ' || r > '~' }):
 		return bad("holds a token that no header can carry")
 	}
-	out := Tokens{Access: locker.NewSecret(t.Access), Refresh: locker.NewSecret(t.Refresh), ID: locker.NewSecret(t.ID), Scope: wanted}
+	out := Tokens{Access: locker.NewSecret(t.Access), Refresh: locker.NewSecret(t.Refresh), ID: locker.NewSecret(t.ID), Scope: wanted, Bound: strings.EqualFold(t.Type, "dpop")}
 	if t.Scope != nil {
 		out.Scope = clip(*t.Scope)
 	}
@@ -441,6 +452,31 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 		out.Expires = sent.Add(time.Duration(*t.In * float64(time.Second))).UTC()
 	}
 	return out, nil
+}
+
+// prove asks the token endpoint, with a proof of possession where tokens are bound
+// to a key. A server that wants its nonce in the proof is asked once more.
+func (o *Outbound) prove(ctx context.Context, a Authority, id Identity, body []byte, header http.Header) (int, []byte, error) {
+	const form = "application/x-www-form-urlencoded"
+	if id.Proof.Empty() {
+		return o.post(ctx, a.Token, form, body, header)
+	}
+	nonce := ""
+	for again := true; ; again = false {
+		proof, err := Proof(id.Proof, http.MethodPost, a.Token, locker.Secret{}, nonce)
+		if err != nil {
+			return 0, nil, err
+		}
+		h := header.Clone()
+		if h == nil {
+			h = http.Header{}
+		}
+		h["Dpop"] = []string{proof}
+		status, raw, answer, err := o.exchange(ctx, a.Token, form, body, h)
+		if nonce = answer.Get("DPoP-Nonce"); err != nil || !again || nonce == "" || !strings.Contains(string(raw), "use_dpop_nonce") {
+			return status, raw, err
+		}
+	}
 }
 
 // show adds who Bouncer is to a request to the token endpoint.

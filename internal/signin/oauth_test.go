@@ -250,3 +250,46 @@ func TestTokenAnswers(t *testing.T) {
 		assert.NotContains(t, d.Why, "\n")
 	}
 }
+
+// Where an authority wants proofs of possession, tokens are bound to a key, and
+// each proof is for one request.
+func TestProofsOfPossession(t *testing.T) {
+	var proofs []string
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		proofs = append(proofs, r.Header.Get("DPoP"))
+		w.Header().Set("Content-Type", "application/json")
+		if len(proofs) == 1 {
+			w.Header().Set("DPoP-Nonce", "the-nonce")
+			w.WriteHeader(http.StatusBadRequest)
+			_, _ = w.Write([]byte(`{"error":"use_dpop_nonce"}`))
+			return
+		}
+		_, _ = w.Write([]byte(`{"access_token":"abc","token_type":"DPoP"}`))
+	}))
+	t.Cleanup(s.Close)
+	a := Authority{Issuer: s.URL, Authorize: s.URL + "/a", Token: s.URL + "/t?x=1", Challenge: []string{"S256"}, Proofs: []string{"ES256"}}
+	f, _, err := Begin(a, Identity{ID: "me"}, "http://127.0.0.1:1/back", "")
+	require.NoError(t, err)
+	require.False(t, f.Identity.Proof.Empty())
+	got, err := outbound(t).Finish(t.Context(), f, url.Values{"code": {"c"}})
+	require.NoError(t, err)
+	assert.True(t, got.Bound)
+	claims := func(proof string) (c map[string]any) {
+		parsed, err := jwt.ParseSigned(proof, []jose.SignatureAlgorithm{jose.ES256})
+		require.NoError(t, err)
+		require.Equal(t, "dpop+jwt", parsed.Headers[0].ExtraHeaders["typ"])
+		require.True(t, parsed.Headers[0].JSONWebKey.IsPublic(), "the private key stays here")
+		require.NoError(t, parsed.Claims(parsed.Headers[0].JSONWebKey.Key, &c))
+		return c
+	}
+	first, second := claims(proofs[0]), claims(proofs[1])
+	assert.Equal(t, "POST "+s.URL+"/t", fmt.Sprint(second["htm"], " ", second["htu"]), "without the query")
+	assert.Equal(t, "<nil> the-nonce", fmt.Sprint(first["nonce"], " ", second["nonce"]))
+	assert.NotEqual(t, first["jti"], second["jti"])
+	proof, err := Proof(f.Identity.Proof, "GET", "https://crew.example/mcp?k=v", got.Access, "n")
+	require.NoError(t, err)
+	assert.Equal(t, "ungWv48Bz-pBQUDeXa4iI7ADYaOWF3qctBD_YfIAFa0", claims(proof)["ath"], "the digest of abc")
+	plain, _, err := Begin(Authority{Authorize: "https://as.example/a", Challenge: []string{"S256"}}, Identity{ID: "me"}, "http://127.0.0.1:1/back", "")
+	require.NoError(t, err)
+	assert.True(t, plain.Identity.Proof.Empty())
+}

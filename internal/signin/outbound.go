@@ -174,12 +174,18 @@ func (o *Outbound) document(ctx context.Context, address string, into any) error
 // post sends a form or a JSON body and returns the answer. It follows no
 // redirect.
 func (o *Outbound) post(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, error) {
+	status, raw, _, err := o.exchange(ctx, address, contentType, body, header)
+	return status, raw, err
+}
+
+// exchange is post with the header of the answer.
+func (o *Outbound) exchange(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, http.Header, error) {
 	if err := CheckEndpoint(address); err != nil {
-		return 0, nil, err
+		return 0, nil, nil, err
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
 	if err != nil {
-		return 0, nil, err
+		return 0, nil, nil, err
 	}
 	req.GetBody = nil // what may have been acted upon is not sent again
 	for k, v := range header {
@@ -189,7 +195,7 @@ func (o *Outbound) post(ctx context.Context, address, contentType string, body [
 	req.Header.Set("Accept", "application/json")
 	res, err := o.client.Do(req)
 	if err != nil {
-		return 0, nil, unwrapURL(err)
+		return 0, nil, nil, unwrapURL(err)
 	}
 	raw, err := readLimited(res)
 	if err == nil && res.StatusCode < 300 && len(raw) > 0 {
@@ -197,7 +203,7 @@ func (o *Outbound) post(ctx context.Context, address, contentType string, body [
 			err = fmt.Errorf("the answer is %s instead of JSON", clip(media))
 		}
 	}
-	return res.StatusCode, raw, err
+	return res.StatusCode, raw, res.Header, err
 }
 
 func readLimited(res *http.Response) ([]byte, error) {

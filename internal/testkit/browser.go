@@ -12,9 +12,10 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"bouncer/internal/api"
 )
+
+// sessionCookie is the console's.
+const sessionCookie = "bouncer_session"
 
 // Browser behaves as a person's browser does: it keeps cookies, follows
 // redirects and does what the pages that lead on do.
@@ -40,7 +41,7 @@ func (w *World) BrowserAs(login string) *Browser {
 	b := w.Browser("")
 	at, err := url.Parse(w.Base)
 	require.NoError(w.T, err)
-	b.http.Jar.SetCookies(at, []*http.Cookie{{Name: api.Cookie, Value: login, Path: "/"}})
+	b.http.Jar.SetCookies(at, []*http.Cookie{{Name: sessionCookie, Value: login, Path: "/"}})
 	return b
 }
 
@@ -49,7 +50,7 @@ func (b *Browser) Login() string {
 	at, err := url.Parse(b.w.Base)
 	require.NoError(b.w.T, err)
 	for _, k := range b.http.Jar.Cookies(at) {
-		if k.Name == api.Cookie {
+		if k.Name == sessionCookie {
 			return k.Value
 		}
 	}
