@@ -1,9 +1,11 @@
 package desk_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/base64"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -28,6 +30,7 @@ type gate struct {
 	takes  map[string]string // who shows what
 	header string            // "" for Authorization
 	seen   []http.Header
+	call   http.Header // of the last call of a tool
 	query  []string
 	next   http.Handler
 }
@@ -40,7 +43,12 @@ func newGate(t *testing.T, takes map[string]string) (*gate, string) {
 }
 
 func (g *gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	r.Body = io.NopCloser(bytes.NewReader(body))
 	g.mu.Lock()
+	if bytes.Contains(body, []byte(`"tools/call"`)) {
+		g.call = r.Header.Clone()
+	}
 	g.seen, g.query = append(g.seen, r.Header.Clone()), append(g.query, r.URL.RawQuery)
 	shown := r.Header.Get("Authorization")
 	if g.header != "" {
@@ -55,6 +63,14 @@ func (g *gate) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	r.Header.Set("X-Who", who)
 	g.next.ServeHTTP(w, r)
+}
+
+// called is what the last call of a tool was sent with; what is said beside it,
+// such as the end of a session, does not count.
+func (g *gate) called() http.Header {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.call
 }
 
 // last is what was shown last.
@@ -82,7 +98,7 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	voice := w.Raw("/mcp", w.Pass("quay-voice"), "2025-11-25")
 	shown := func(agent *testkit.Raw) string {
 		agent.CallTool("gate__enter", "")
-		return strings.TrimPrefix(g.last().Get("Authorization"), "Bearer skf-")
+		return strings.TrimPrefix(g.called().Get("Authorization"), "Bearer skf-")
 	}
 	assert.Equal(t, "team-token team-token team-token", shown(quill)+" "+shown(parlour)+" "+shown(voice))
 	assert.Equal(t, 502, w.Problem("PUT", "/api/servers/gate/own", testkit.Obj{"value": "skf-wrong-token"}).Status, "it is tried first")
@@ -107,7 +123,7 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	assert.Contains(t, voice.CallTool("own__enter", "").Result.Content[0].Text, "agent quay-voice, which has to have its own")
 	w.MustAs(ottilie, "PUT", "/api/servers/own/own", testkit.Obj{"value": "skf-voice-token"}, nil)
 	hers.CallTool("own__enter", "")
-	assert.Equal(t, "Bearer skf-voice-token", g.last().Get("Authorization"))
+	assert.Equal(t, "Bearer skf-voice-token", g.called().Get("Authorization"))
 	var list []team.Secret
 	w.MustAs(ottilie, "GET", "/api/secrets", nil, &list)
 	require.Len(t, list, 1, "members see their own")
@@ -196,7 +212,7 @@ func TestValuesThatChange(t *testing.T) {
 	g.take(map[string]string{"Bearer skf-second-value": "x"})
 	time.Sleep(1100 * time.Millisecond)
 	assert.NotContains(t, enter(), "rejected")
-	assert.Equal(t, "Bearer skf-second-value", g.last().Get("Authorization"), "the new value was read when the old one was refused")
+	assert.Equal(t, "Bearer skf-second-value", g.called().Get("Authorization"), "the new value was read when the old one was refused")
 	raw, err := os.ReadFile(filepath.Join(w.Dir, "bouncer.db"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "skf-second-value")

@@ -81,12 +81,13 @@ type Desk struct {
 	known  map[string]bool
 	older  map[string]bool // those learnt before the last time there were too many
 
-	out    *signin.Outbound
-	flows  *flows
-	doors  doors             // sign-ins of agents under way
-	vals   map[string]*value // by secret id; guarded by valMu
-	valMu  sync.Mutex
-	grants map[string]*grant // guarded by mu
+	out     *signin.Outbound
+	flows   *flows
+	doors   doors             // sign-ins of agents under way
+	vals    map[string]*value // by secret id; guarded by valMu
+	valMu   sync.Mutex
+	grantMu sync.Mutex // taken inside mu, never around it
+	grants  map[string]*grant
 	// agentNames are the agents' names by id, as they were put in force last.
 	agentNames sync.Map
 	usedOf     map[string]int64 // by secret id: what the store knows of its use; guarded by mu
@@ -538,6 +539,8 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *regist
 			delete(d.keepers, id)
 		}
 	}
+	d.grantMu.Lock()
+	defer d.grantMu.Unlock()
 	for id := range d.grants {
 		if !grants[id] {
 			delete(d.grants, id)

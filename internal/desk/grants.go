@@ -161,6 +161,8 @@ func (d *Desk) grantFor(s team.Server, h store.Holder, r *register) (*grant, err
 		sum := signin.Hash(mark.String() + s.URL + fmt.Sprint(*way))
 		id = fmt.Sprintf("%s/%s/%x", s.ID, holderKey(h), sum[:8])
 	}
+	d.grantMu.Lock()
+	defer d.grantMu.Unlock()
 	if g := d.grants[id]; g != nil {
 		g.mu.Lock()
 		g.config, g.proof = config, proof

@@ -214,7 +214,7 @@ func (d *Desk) BeginSignIn(ctx context.Context, by team.Person, try SignInTry, b
 		return SignInStart{}, err
 	}
 	wanted, granted := strings.TrimSpace(c.Scope+" "+s.SignIn.Scope), ""
-	d.mu.Lock()
+	d.grantMu.Lock()
 	for _, g := range d.grants {
 		if g.server.ID == s.ID && g.holder == h {
 			g.mu.Lock()
@@ -225,7 +225,7 @@ func (d *Desk) BeginSignIn(ctx context.Context, by team.Person, try SignInTry, b
 			g.mu.Unlock()
 		}
 	}
-	d.mu.Unlock()
+	d.grantMu.Unlock()
 	scope := a.ScopesFor(wanted, granted)
 	redirect := d.o.Address + CallbackPath
 	id, err := d.identityAt(ctx, by, s, a, redirect, scope)
@@ -470,9 +470,9 @@ func (d *Desk) SignIns(ctx context.Context, by team.Person) ([]team.SignIn, erro
 func (d *Desk) describeSignIn(s team.Server, row store.StoredSignIn) team.SignIn {
 	created, refreshed := row.Created, row.Refreshed
 	v := team.SignIn{ID: row.ID, Server: s.Name, State: "valid", Grant: s.SignIn.Grant, Issuer: row.Issuer, Scope: row.Scope, Note: row.Note, Expires: row.Expires, Created: &created, Refreshed: &refreshed, Link: d.connectLink(s.Name, row.Holder)}
-	d.mu.Lock()
+	d.grantMu.Lock()
 	g := d.grants[row.ID]
-	d.mu.Unlock()
+	d.grantMu.Unlock()
 	if g != nil {
 		g.mu.Lock()
 		v.Renews = g.renews()
@@ -496,8 +496,8 @@ func (d *Desk) describeSignIn(s team.Server, row store.StoredSignIn) team.SignIn
 // describeOwn is the access of Bouncer itself to a server.
 func (d *Desk) describeOwn(s team.Server) team.SignIn {
 	v := team.SignIn{Server: s.Name, State: "needed", Grant: s.SignIn.Grant, Renews: true, Scope: s.SignIn.Scope, Issuer: s.SignIn.Issuer}
-	d.mu.Lock()
-	defer d.mu.Unlock()
+	d.grantMu.Lock()
+	defer d.grantMu.Unlock()
 	for _, g := range d.grants {
 		if g.server.ID != s.ID {
 			continue
@@ -537,9 +537,9 @@ func (d *Desk) RevokeSignIn(ctx context.Context, by team.Person, id string) erro
 		if !mine {
 			break
 		}
-		d.mu.Lock()
+		d.grantMu.Lock()
 		g := d.grants[row.ID]
-		d.mu.Unlock()
+		d.grantMu.Unlock()
 		if err := d.alter(ctx, by, "sign-in.revoke", row.ID, row.Issuer, "", "sign-ins", func(tx *store.Tx) error { return tx.RemoveSignIn(row.ID) }); err != nil {
 			return explain(err, "sign-in", id)
 		}

@@ -262,6 +262,13 @@ func TestSignInsThatFail(t *testing.T) {
 		assert.Contains(t, b.Problem(t, b.Go(t, start.URL)), "is not known", "it was looked at once")
 		none(t)
 		assert.Contains(t, b.Problem(t, b.Go(t, w.Base+"/sign-in/callback?code=x&state=y")), "is not known")
+		// An authority that no longer knows who Bouncer is tells only the person so:
+		// the browser never comes back, and the next try registers anew.
+		b.Must("POST", "/api/sign-ins", try, &start)
+		registered := w.as.Count("register")
+		time.Sleep(5500 * time.Millisecond)
+		b.Must("POST", "/api/sign-ins", try, &start)
+		assert.Equal(t, registered+1, w.as.Count("register"))
 		b.Must("POST", "/api/sign-ins", testkit.Obj{"server": "crew", "team": true, "back": "https://elsewhere.example/"}, &start)
 		assert.Equal(t, "/connect/crew?for=team&done=1", b.Go(t, start.URL).RequestURI(), "no page leads out of the console")
 	})
