@@ -355,8 +355,11 @@ func (g *grant) renew(ctx context.Context) error {
 	}
 	next := hold(a, id, t)
 	d.learn(next.secrets()...)
-	if g.row.ID != "" {
-		row, err := d.sealHolding(g.row, next)
+	g.mu.Lock()
+	row := g.row
+	g.mu.Unlock()
+	if row.ID != "" {
+		row, err := d.sealHolding(row, next)
 		if err != nil {
 			return err
 		}
