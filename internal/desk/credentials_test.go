@@ -132,6 +132,13 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	assert.Equal(t, 404, status)
 	status, _ = w.Do(ottilie, "PUT", "/api/servers/gate/own", testkit.Obj{"secret": "gate-token"})
 	assert.Equal(t, 422, status, "a member cannot send the team's token anywhere")
+	for _, in := range []testkit.Obj{{"secret": "own-ottilie"}, {"places": []testkit.Obj{{"how": "header", "name": "X-Key", "secret": "own-ottilie"}}}} {
+		in["name"], in["url"] = "trap", up
+		assert.Contains(t, w.Problem("POST", "/api/servers", in).Title, "ottilie's own", "nor can an admin send hers")
+	}
+	_, elsewhere := newGate(t, map[string]string{"Bearer skf-voice-token": "x"})
+	w.Must("PATCH", "/api/servers/own", testkit.Obj{"url": elsewhere, "anyway": true}, nil)
+	assert.Contains(t, hers.CallTool("own__enter", "").Result.Content[0].Text, "has stored no token", "what she gave for one address is not sent to another")
 }
 
 // Every kind of secret reaches the place it is for.

@@ -394,7 +394,7 @@ func (d *Desk) GiveOwn(ctx context.Context, by team.Person, server string, n Own
 		if by.Role == team.Member {
 			return team.Secret{}, &team.FieldError{Field: "secret", Why: "can be chosen by admins and maintainers only; give a value"}
 		}
-		have, err := d.secret(ctx, n.Secret)
+		have, err := d.teamSecret(ctx, n.Secret)
 		if err != nil {
 			return have, err
 		}

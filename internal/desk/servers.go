@@ -252,7 +252,7 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 	if err != nil {
 		return g, err
 	}
-	if err := checkNamed(*s, reg); err != nil {
+	if err := d.checkNamed(ctx, *s, r.Secret); err != nil {
 		return g, err
 	}
 	own := s.Per == PerPerson || s.Per == PerAgent
@@ -301,14 +301,27 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 	return g, checkPair(*s, g.credential)
 }
 
-// checkNamed checks that the secrets named in a server's settings are there.
-func checkNamed(s team.Server, r *register) error {
-	for _, name := range append(named(s), s.ClientKey) {
-		if name != "" && r.values[name] == nil {
-			return &team.NotFoundError{Kind: "secret", Name: name}
+// checkNamed checks that the secrets named in a server's settings are there, and
+// that none is somebody's own: it would be sent wherever the server is.
+func (d *Desk) checkNamed(ctx context.Context, s team.Server, names ...string) error {
+	for _, name := range append(append(named(s), s.ClientKey), names...) {
+		if name == "" {
+			continue
+		}
+		if _, err := d.teamSecret(ctx, name); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// teamSecret returns a secret that is nobody's own.
+func (d *Desk) teamSecret(ctx context.Context, name string) (team.Secret, error) {
+	k, err := d.secret(ctx, name)
+	if err == nil && k.Owner != "" {
+		err = &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own and goes where %s gave it only; store one for the team", name, k.Owner, k.Owner)}
+	}
+	return k, err
 }
 
 // ServerPatch is what can be altered of a server; nil fields stay.
@@ -389,11 +402,8 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	if err != nil {
 		return ServerInfo{}, err
 	}
-	if err := checkNamed(s, reg); err != nil {
+	if err := d.checkNamed(ctx, s, s.Secret); err != nil {
 		return ServerInfo{}, err
-	}
-	if s.Secret != "" && reg.values[s.Secret] == nil {
-		return ServerInfo{}, &team.NotFoundError{Kind: "secret", Name: s.Secret}
 	}
 	var write func(*store.Tx) error
 	if p.Token != nil {
@@ -439,6 +449,12 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 				return err
 			}
 		}
+		if !sameOrigin(old.URL, s.URL) {
+			// What people gave for one address is not sent to another.
+			if err := tx.DropOwn(s.ID); err != nil {
+				return err
+			}
+		}
 		return tx.SetServer(s)
 	})
 	if err != nil {
@@ -451,6 +467,12 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 		return d.CheckServer(ctx, name)
 	}
 	return d.info(s), nil
+}
+
+func sameOrigin(a, b string) bool {
+	x, err1 := url.Parse(a)
+	y, err2 := url.Parse(b)
+	return err1 == nil && err2 == nil && x.Scheme == y.Scheme && x.Host == y.Host
 }
 
 func describe(s team.Server) string {

@@ -52,6 +52,15 @@ func (t *Tx) DropGiven(serverID string, h Holder) error {
 	return t.exec(`DELETE FROM given WHERE server = ? AND person IS ? AND agent IS ?`, serverID, person, agent)
 }
 
+// DropOwn ends what people and agents use of their own at a server, and all its
+// sign-ins.
+func (t *Tx) DropOwn(serverID string) error {
+	if err := t.exec(`DELETE FROM given WHERE server = ?`, serverID); err != nil {
+		return err
+	}
+	return t.exec(`DELETE FROM signins WHERE server = ?`, serverID)
+}
+
 // StoredSignIn is a sign-in with what is kept of it.
 type StoredSignIn struct {
 	ID        string
