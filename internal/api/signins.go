@@ -48,10 +48,10 @@ func (a *API) setLogin(w http.ResponseWriter, token string) {
 
 // browser returns what the browser shows as itself, and gives it that if need be.
 func (a *API) browser(c *call) string {
-	if k, err := c.Request.Cookie(browserCookie); err == nil && len(k.Value) >= 40 && len(k.Value) < 100 {
-		return k.Value
-	}
 	v := signin.NewToken("")
+	if k, err := c.Request.Cookie(browserCookie); err == nil && len(k.Value) >= 40 && len(k.Value) < 100 {
+		v = k.Value // given again, so that it lasts as long as what begins now
+	}
 	http.SetCookie(c.w, &http.Cookie{Name: browserCookie, Value: v, Path: "/sign-in/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(), MaxAge: 900})
 	http.SetCookie(c.w, &http.Cookie{Name: browserCookie, Value: v, Path: "/api/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(), MaxAge: 900})
 	return v
