@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
 
 // parts measures, in this process, the parts of a call that a reverse proxy does

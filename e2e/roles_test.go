@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/e2e/browser"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
 )

@@ -19,10 +19,10 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/desk"
 	"bouncer/internal/journal"
-	"bouncer/internal/signin"
-	"bouncer/internal/team"
+	"bouncer/internal/oauth"
 )
 
 // Cookie is the name of the console's session cookie.
@@ -195,10 +195,10 @@ func (a *API) explain(c *call, err error) problem {
 	var field *team.FieldError
 	var missing *team.NotFoundError
 	var clash *team.ConflictError
-	var probe *desk.ProbeError
-	var wait *desk.WaitError
+	var probe *team.ProbeError
+	var wait *team.ThrottledError
 	var pick *desk.OperationsError
-	var denied *signin.Refusal
+	var denied *oauth.Error
 	var failed interface {
 		error
 		Found() diagnosis.Finding

@@ -6,7 +6,7 @@ import (
 	"net/http"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // events streams what happens: "changed" with the part of the register that is
@@ -20,7 +20,7 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 	w.Header().Set("Cache-Control", "no-cache, no-transform")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
-	topics, stop := a.desk.Events().Listen()
+	topics, stop := a.desk.Events().Subscribe()
 	defer stop()
 	tap := a.taps.Tap()
 	defer a.taps.Untap(tap)

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/desk"
-	"bouncer/internal/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"

@@ -5,8 +5,8 @@ import (
 	"strconv"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/desk"
-	"bouncer/internal/team"
 )
 
 var (
@@ -182,7 +182,7 @@ func (a *API) table() []route {
 		{method: get, path: "/api/sign-ins", id: "listSignIns", summary: "Sign-ins at servers; what you have to do comes first", out: []team.SignIn{}, status: 200, handle: func(c *call) (any, error) { return a.desk.SignIns(c.Context(), c.person) }},
 		{method: post, path: "/api/sign-ins", id: "beginSignIn", summary: "Begin a sign-in at a server; the answer says where to send this browser", roles: owners, in: desk.SignInTry{}, out: desk.SignInStart{}, status: 200, handle: with(a.beginSignIn)},
 		{method: del, path: "/api/sign-ins/{id}", id: "revokeSignIn", summary: "End a sign-in, here and at its authorization server", roles: owners, status: 204, handle: func(c *call) (any, error) { return nil, a.desk.RevokeSignIn(c.Context(), c.person, c.name("id")) }},
-		{method: get, path: "/api/sign-in-problems/{id}", id: "getSignInProblem", summary: "Why a sign-in failed", public: true, out: desk.Problem{}, status: 200, handle: func(c *call) (any, error) { return a.desk.SignInProblem(c.name("id")) }},
+		{method: get, path: "/api/sign-in-problems/{id}", id: "getSignInProblem", summary: "Why a sign-in failed", public: true, out: team.Problem{}, status: 200, handle: func(c *call) (any, error) { return a.desk.SignInProblem(c.name("id")) }},
 		{method: post, path: "/api/session/elsewhere", id: "signInElsewhere", summary: "Begin a sign-in to Bouncer through the identity provider", public: true, in: elsewhere{}, out: sentTo{}, status: 200, handle: with(a.signInElsewhere)},
 
 		{method: get, path: "/api/consents", id: "listConsents", summary: "Programs that speak for agents because somebody agreed", out: []team.Consent{}, status: 200, handle: func(c *call) (any, error) { return a.desk.Consents(c.Context(), c.person) }},

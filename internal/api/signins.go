@@ -15,9 +15,10 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/desk"
-	"bouncer/internal/signin"
-	"bouncer/internal/team"
+	"bouncer/internal/oauth"
+	"bouncer/internal/token"
 )
 
 // browserCookie ties a sign-in elsewhere to the browser that began it. It has to
@@ -48,7 +49,7 @@ func (a *API) setLogin(w http.ResponseWriter, token string) {
 
 // browser returns what the browser shows as itself, and gives it that if need be.
 func (a *API) browser(c *call) string {
-	v := signin.NewToken("")
+	v := token.New("")
 	if k, err := c.Request.Cookie(browserCookie); err == nil && len(k.Value) >= 40 && len(k.Value) < 100 {
 		v = k.Value // given again, so that it lasts as long as what begins now
 	}
@@ -107,7 +108,7 @@ func (a *API) leave(w http.ResponseWriter, path string) {
 // document is who Bouncer is at authorization servers that read client-id
 // metadata documents.
 func (a *API) document(w http.ResponseWriter, _ *http.Request) {
-	a.public(w, 200, signin.ClientDocument{
+	a.public(w, 200, oauth.ClientDocument{
 		ID: a.o.Address + desk.DocumentPath, Name: "Bouncer", URI: a.o.Address, Redirects: []string{a.o.Address + desk.CallbackPath},
 		Responses: []string{"code"}, Grants: []string{"authorization_code", "refresh_token"}, Method: "none",
 	})
@@ -171,7 +172,7 @@ func (a *API) MountOAuth(r chi.Router) {
 // refuse is an error as OAuth tells it (RFC 6749, section 5.2).
 func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) (int, any) {
 	var ae *desk.AuthError
-	var wait *desk.WaitError
+	var wait *team.ThrottledError
 	var large *http.MaxBytesError
 	type answer struct {
 		Error string `json:"error"`

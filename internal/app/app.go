@@ -22,6 +22,7 @@ import (
 
 	"bouncer/internal/api"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/desk"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
@@ -48,6 +49,7 @@ type StartError struct {
 }
 
 func (e *StartError) Error() string { return e.What }
+
 func (e *StartError) Unwrap() error { return e.err }
 
 // Service is a running service.
@@ -199,7 +201,7 @@ func provide(ctx context.Context, o OIDC) (*desk.Provider, error) {
 	}
 	raw, err := locker.Outside(ctx, o.Secret)
 	if err == nil {
-		p.Secret, _, err = locker.Read(locker.ClientSecret, raw.Reveal())
+		p.Secret, _, err = locker.Read(team.KindClientSecret, raw.Reveal())
 	}
 	if err != nil {
 		return nil, &StartError{fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err), "check the setting oidc-secret", err}

@@ -2,7 +2,6 @@ package app
 
 import (
 	"fmt"
-	"go/build"
 	"os"
 	"path/filepath"
 	"strings"
@@ -70,66 +69,4 @@ func TestBadSettingsNameTheKey(t *testing.T) {
 	}
 	_, err := LoadSettings(nil, func(string) string { return "" }, filepath.Join(dir, "nowhere.yaml"))
 	assert.ErrorContains(t, err, "cannot be read")
-}
-
-// The dependency rule: core knows nobody, the store is for what persists, the
-// edges know neither store nor relay nor link, and nobody knows the edges but
-// those who wire them. The SDKs of the protocol are peers in tests only.
-func TestPackagesDependOneWay(t *testing.T) {
-	root, err := filepath.Abs("../..")
-	require.NoError(t, err)
-	forbidden := func(pkg, dep string) bool {
-		in := func(list ...string) bool {
-			for _, p := range list {
-				if pkg == p || strings.HasPrefix(pkg, p+"/") {
-					return true
-				}
-			}
-			return false
-		}
-		switch {
-		case in("internal/core"):
-			return strings.HasPrefix(dep, "internal/") && !strings.HasPrefix(dep, "internal/core")
-		case dep == "internal/store":
-			return !in("internal/desk", "internal/journal", "internal/app", "bench")
-		case dep == "internal/relay" || dep == "internal/link":
-			return !in("internal/relay", "internal/link", "internal/desk", "internal/app")
-		case dep == "internal/app":
-			return !in("internal/cli", "internal/testkit")
-		case dep == "internal/cli":
-			return !in("cmd")
-		case dep == "internal/api":
-			return !in("internal/app")
-		case dep == "internal/testkit":
-			return true
-		}
-		return strings.HasPrefix(dep, "standin/") && !in("demo", "standin", "internal/testkit")
-	}
-	seen := 0
-	for _, top := range []string{"cmd", "internal", "standin", "demo", "bench"} {
-		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d os.DirEntry, err error) error {
-			if err != nil || !d.IsDir() || d.Name() == "dist" || d.Name() == "testdata" {
-				return err
-			}
-			p, err := build.ImportDir(path, 0)
-			if err != nil {
-				return nil // no Go files here
-			}
-			pkg, err := filepath.Rel(root, path)
-			require.NoError(t, err)
-			seen++
-			for _, dep := range p.Imports {
-				// The benchmarks measure what a pass-through built of the SDK costs.
-				if pkg != "bench" {
-					assert.NotContains(t, dep, "modelcontextprotocol", "%s", pkg)
-				}
-				if own, ok := strings.CutPrefix(dep, "bouncer/"); ok {
-					assert.False(t, forbidden(pkg, own), "%s must not import %s", pkg, own)
-				}
-			}
-			return nil
-		})
-		require.NoError(t, err)
-	}
-	assert.Greater(t, seen, 20)
 }

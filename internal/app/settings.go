@@ -18,9 +18,9 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bouncer/internal/core/endpoint"
+	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
-	"bouncer/internal/signin"
-	"bouncer/internal/team"
 )
 
 // Settings are what the service is started with.
@@ -160,7 +160,7 @@ var table = []Setting{
 	}},
 	{"oidc-issuer", "", "issuer of the identity provider where people sign in (OpenID Connect); none if left out", func(s *Settings, v string) error {
 		if v != "" {
-			if err := signin.CheckEndpoint(v); err != nil {
+			if err := endpoint.CheckEndpoint(v); err != nil {
 				return err
 			}
 		}

@@ -8,7 +8,7 @@ import (
 	"strconv"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 type issuedPass struct {

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 const defaultAddress = "http://127.0.0.1:4680"

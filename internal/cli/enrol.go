@@ -17,7 +17,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"bouncer/internal/core/dialect"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 type enrolment struct {

@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 func journalCommands() []command {

@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"os"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 type issued struct {

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // told says what was noticed of a value.

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 type serverInfo struct {

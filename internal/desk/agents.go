@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
-	"bouncer/internal/signin"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/token"
 )
 
 // ErrNotYours is returned when somebody alters what belongs to somebody else.
@@ -48,7 +48,7 @@ func (d *Desk) Agent(ctx context.Context, by team.Person, name string) (team.Age
 	if err == nil && by.Role == team.Member && a.Owner != by.Name {
 		err = store.ErrNotFound
 	}
-	return a, explain(err, "agent", name)
+	return a, store.Explain(err, "agent", name)
 }
 
 // NewAgent is an agent to be added.
@@ -72,9 +72,9 @@ func (d *Desk) AddAgent(ctx context.Context, by team.Person, n NewAgent) (team.A
 	if err := d.checkOwner(ctx, by, n.Owner); err != nil {
 		return team.Agent{}, err
 	}
-	a := team.Agent{ID: store.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC()}
+	a := team.Agent{ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC()}
 	err := d.alter(ctx, by, "agent.add", a.Name, "", describeAgent(a), "agents", func(tx *store.Tx) error { return tx.AddAgent(a) })
-	return a, explain(err, "agent", a.Name)
+	return a, store.Explain(err, "agent", a.Name)
 }
 
 func (d *Desk) checkOwner(ctx context.Context, by team.Person, owner string) error {
@@ -85,7 +85,7 @@ func (d *Desk) checkOwner(ctx context.Context, by team.Person, owner string) err
 		return nil
 	}
 	_, err := d.store.PersonByName(ctx, owner)
-	return explain(err, "person", owner)
+	return store.Explain(err, "person", owner)
 }
 
 func describeAgent(a team.Agent) string {
@@ -156,7 +156,7 @@ func (d *Desk) Passes(ctx context.Context, by team.Person, agent string) ([]team
 	now := time.Now()
 	out := []team.Pass{}
 	for _, p := range all {
-		if p.State = p.StateAt(now); p.Kind == TokenPass && p.State == "expired" {
+		if p.State = p.StateAt(now); p.Kind == team.PassToken && p.State == "expired" {
 			continue // it was renewed, or will be
 		}
 		if p.AgentID == a.ID {
@@ -191,27 +191,27 @@ func (d *Desk) NewPass(ctx context.Context, by team.Person, agent, label string,
 	}
 	valid := 0
 	for _, p := range have {
-		if p.State == "valid" && p.Kind != TokenPass {
+		if p.State == "valid" && p.Kind != team.PassToken {
 			valid++
 		}
 	}
 	if valid >= maxPasses {
 		return team.Pass{}, "", &team.ConflictError{Field: "agent", Why: fmt.Sprintf("agent %s has %d valid passes already", agent, valid), Hint: "revoke some first"}
 	}
-	kind := PlainPass
+	kind := team.PassPlain
 	if inAddress {
-		kind = PassInAddress
+		kind = team.PassInAddress
 	}
-	token := signin.NewToken(signin.PassPrefix)
+	pass := token.New(token.PassPrefix)
 	now := time.Now().UTC()
-	p := store.StoredPass{AgentID: a.ID, Hash: signin.Hash(token), Pass: team.Pass{
-		ID: store.NewID(), Agent: a.Name, Kind: kind, Label: strings.TrimSpace(label), Hint: token[len(token)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
+	p := store.StoredPass{AgentID: a.ID, Hash: token.Hash(pass), Pass: team.Pass{
+		ID: team.NewID(), Agent: a.Name, Kind: kind, Label: strings.TrimSpace(label), Hint: pass[len(pass)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
 	}}
 	err = d.alter(ctx, by, "pass.make", agent, "", fmt.Sprintf("%s until %s", p.ID, p.Expires.Format(time.DateOnly)), "agents", func(tx *store.Tx) error { return tx.AddPass(p) })
 	if err != nil {
 		return team.Pass{}, "", err
 	}
-	return p.Pass, token, nil
+	return p.Pass, pass, nil
 }
 
 // mayActAs reports whether somebody may hold a pass for an agent. Whoever holds
@@ -231,7 +231,7 @@ func (d *Desk) RevokePass(ctx context.Context, by team.Person, agent, id string)
 		return err
 	}
 	err = d.alter(ctx, by, "pass.revoke", agent, id, "", "agents", func(tx *store.Tx) error { return tx.RevokePass(a.ID, id, time.Now()) })
-	return explain(err, "valid pass", id)
+	return store.Explain(err, "valid pass", id)
 }
 
 // ReachedTool is one tool with whether an agent can use it, and why.
@@ -346,7 +346,7 @@ type NewRule struct {
 
 // AddRule adds a rule; it is in force when this returns.
 func (d *Desk) AddRule(ctx context.Context, by team.Person, n NewRule) (team.Rule, error) {
-	r := team.Rule{ID: store.NewID(), Effect: n.Effect, Agent: n.Agent, Server: n.Server, Tool: n.Tool, Note: strings.TrimSpace(n.Note), By: by.Name, Created: time.Now().UTC()}
+	r := team.Rule{ID: team.NewID(), Effect: n.Effect, Agent: n.Agent, Server: n.Server, Tool: n.Tool, Note: strings.TrimSpace(n.Note), By: by.Name, Created: time.Now().UTC()}
 	if err := coreRule(r).Check(); err != nil {
 		var fe *rules.FieldError
 		if errors.As(err, &fe) {
@@ -430,13 +430,13 @@ func (d *Desk) Calls(ctx context.Context, by team.Person, q CallQuery) ([]team.C
 func (d *Desk) Call(ctx context.Context, by team.Person, id string) (team.Call, error) {
 	key, err := store.ParseCallKey(id)
 	if err != nil {
-		return team.Call{}, explain(err, "call", id)
+		return team.Call{}, store.Explain(err, "call", id)
 	}
 	c, err := d.store.CallByKey(ctx, key)
 	if err == nil && by.Role == team.Member && c.Person != by.Name {
 		err = store.ErrNotFound
 	}
-	return c.Call, explain(err, "call", id)
+	return c.Call, store.Explain(err, "call", id)
 }
 
 // CallCounts counts calls in equal steps of time.

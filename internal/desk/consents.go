@@ -13,17 +13,10 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
-	"bouncer/internal/signin"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
-)
-
-// Kinds of pass.
-const (
-	PlainPass     = "pass"
-	TokenPass     = "token"
-	PassInAddress = "address"
+	"bouncer/internal/token"
 )
 
 // How long what agents are given lasts.
@@ -134,9 +127,9 @@ func checkRedirect(raw string) error {
 func (d *Desk) RegisterApp(ctx context.Context, r AppRegistration, from string) (string, AppRegistration, error) {
 	key := "register " + from
 	if wait := d.brake.Wait(key); wait > 0 {
-		return "", r, &WaitError{wait}
+		return "", r, &team.ThrottledError{For: wait}
 	}
-	d.brake.Failed(key, 60) // each counts: nobody needs hundreds
+	d.brake.Fail(key, 60) // each counts: nobody needs hundreds
 	if len(r.Redirects) == 0 || len(r.Redirects) > maxRedirect {
 		return "", r, &AuthError{"invalid_redirect_uri", fmt.Sprintf("redirect_uris must hold 1 to %d addresses", maxRedirect)}
 	}
@@ -146,7 +139,7 @@ func (d *Desk) RegisterApp(ctx context.Context, r AppRegistration, from string) 
 		}
 	}
 	r.Name = appName(r.Name, "a program without a name")
-	a := store.App{ID: "app-" + strings.ToLower(store.NewID()), Name: r.Name, Redirects: r.Redirects, Created: time.Now()}
+	a := store.App{ID: "app-" + strings.ToLower(team.NewID()), Name: r.Name, Redirects: r.Redirects, Created: time.Now()}
 	return a.ID, r, d.store.Quietly(ctx, func(tx *store.Tx) error { return tx.AddApp(a) })
 }
 
@@ -260,7 +253,7 @@ func (d *Desk) AskConsent(ctx context.Context, q url.Values) (page, to string, e
 	case len(q.Get("state")) > 4096:
 		return refuse(&AuthError{"invalid_request", "the state is longer than 4096 bytes"})
 	}
-	id := strings.ToLower(store.NewID()) + signin.NewToken("")[:20]
+	id := strings.ToLower(team.NewID()) + token.New("")[:20]
 	d.doors.mu.Lock()
 	defer d.doors.mu.Unlock()
 	d.doors.sweep(time.Now())
@@ -384,13 +377,13 @@ func (d *Desk) Decide(ctx context.Context, by team.Person, id string, n Decision
 	if n.Agent == "" {
 		return d.redirect(q.redirect, url.Values{"error": {"access_denied"}, "error_description": {"the person declined"}, "state": {q.state}}), nil
 	}
-	code := signin.NewToken(signin.CodePrefix)
+	code := token.New(token.CodePrefix)
 	q.until = time.Now().Add(codeLife)
 	c := store.StoredConsent{AgentID: agent.ID, PersonID: by.ID, Consent: team.Consent{
-		ID: store.NewID(), App: q.app.id, AppName: q.app.name, Agent: agent.Name, Person: by.Name, Resource: d.o.Address + q.audience, Created: time.Now().UTC(),
+		ID: team.NewID(), App: q.app.id, AppName: q.app.name, Agent: agent.Name, Person: by.Name, Resource: d.o.Address + q.audience, Created: time.Now().UTC(),
 	}}
 	d.doors.mu.Lock()
-	d.doors.agreed[signin.Hash(code)] = agreed{asked: q, consent: c}
+	d.doors.agreed[token.Hash(code)] = agreed{asked: q, consent: c}
 	d.doors.mu.Unlock()
 	return d.redirect(q.redirect, url.Values{"code": {code}, "state": {q.state}}), nil
 }
@@ -419,7 +412,7 @@ func (d *Desk) IssueTokens(ctx context.Context, q url.Values) (IssuedTokens, err
 var errCode = &AuthError{"invalid_grant", "the code is not valid: it was used, took too long, or belongs to another program"}
 
 func (d *Desk) exchange(ctx context.Context, q url.Values) (IssuedTokens, error) {
-	key := signin.Hash(q.Get("code"))
+	key := token.Hash(q.Get("code"))
 	d.doors.mu.Lock()
 	g, ok := d.doors.agreed[key]
 	if ok && !g.spent {
@@ -461,12 +454,12 @@ func (d *Desk) exchange(ctx context.Context, q url.Values) (IssuedTokens, error)
 // issue stores an access token and a refresh token of a consent.
 func (d *Desk) issue(tx *store.Tx, c store.StoredConsent, audience string) (IssuedTokens, error) {
 	now := time.Now().UTC()
-	access, refresh := signin.NewToken(signin.AccessPrefix), signin.NewToken(signin.RefreshPrefix)
-	sum := signin.Hash(refresh)
+	access, refresh := token.New(token.AccessPrefix), token.New(token.RefreshPrefix)
+	sum := token.Hash(refresh)
 	err := tx.ConsentUsed(c.ID, now)
 	if err == nil {
-		err = tx.AddPass(store.StoredPass{AgentID: c.AgentID, Hash: signin.Hash(access), Consent: c.ID, Audience: audience, Pass: team.Pass{
-			ID: store.NewID(), Kind: TokenPass, Label: c.AppName, Hint: access[len(access)-4:], Created: now, Expires: now.Add(accessLife),
+		err = tx.AddPass(store.StoredPass{AgentID: c.AgentID, Hash: token.Hash(access), Consent: c.ID, Audience: audience, Pass: team.Pass{
+			ID: team.NewID(), Kind: team.PassToken, Label: c.AppName, Hint: access[len(access)-4:], Created: now, Expires: now.Add(accessLife),
 		}})
 	}
 	if err == nil {
@@ -478,7 +471,7 @@ func (d *Desk) issue(tx *store.Tx, c store.StoredConsent, audience string) (Issu
 var errRefresh = &AuthError{"invalid_grant", "the refresh token is not valid; sign in again"}
 
 func (d *Desk) refresh(ctx context.Context, q url.Values) (IssuedTokens, error) {
-	sum := signin.Hash(q.Get("refresh_token"))
+	sum := token.Hash(q.Get("refresh_token"))
 	r, err := d.store.Refresh(ctx, sum[:])
 	if errors.Is(err, store.ErrNotFound) {
 		return IssuedTokens{}, errRefresh
@@ -538,8 +531,8 @@ func (d *Desk) endConsent(ctx context.Context, id, why string) {
 
 // RevokeToken ends a token that a program gives back (RFC 7009); with a refresh
 // token goes the whole consent. Unknown tokens are nobody's business.
-func (d *Desk) RevokeToken(ctx context.Context, token, clientID string) error {
-	sum := signin.Hash(token)
+func (d *Desk) RevokeToken(ctx context.Context, pass, clientID string) error {
+	sum := token.Hash(pass)
 	consent := ""
 	if r, err := d.store.Refresh(ctx, sum[:]); err == nil {
 		consent = r.Consent
@@ -587,5 +580,5 @@ func (d *Desk) RevokeConsent(ctx context.Context, by team.Person, id string) err
 	if err == nil {
 		err = d.alter(ctx, by, "consent.revoke", c.Agent, c.AppName, "", "agents", func(tx *store.Tx) error { return tx.RevokeConsent(c.ID, "", time.Now()) })
 	}
-	return explain(err, "consent", id)
+	return store.Explain(err, "consent", id)
 }

@@ -13,29 +13,11 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
-
-// Whose credential a server is reached with.
-const (
-	PerTeam   = "team"
-	PerPerson = "person"
-	PerAgent  = "agent"
-)
-
-// holderKey tells holders apart; "" is the team.
-func holderKey(h store.Holder) string {
-	switch {
-	case h.Agent != "":
-		return "agent:" + h.Agent
-	case h.Person != "":
-		return "person:" + h.Person
-	}
-	return ""
-}
 
 // outsideFor is how long a value that was read elsewhere is used before it is
 // read again.
@@ -141,16 +123,6 @@ type item struct {
 	value             *value
 }
 
-// The ways a value is carried. Those of team.Place, and the bearer token.
-const (
-	howBearer   = "bearer"
-	howHeader   = "header"
-	howQuery    = "query"
-	howBasic    = "basic"
-	howVariable = "variable"
-	howFile     = "file"
-)
-
 // values are what requests to a server are sent with; they implement
 // link.Credentials.
 type values struct {
@@ -183,11 +155,11 @@ func (v *values) Now(ctx context.Context) ([]link.Given, error) {
 
 func given(i item, s locker.Secret) link.Given {
 	switch i.how {
-	case howQuery:
+	case team.CarryQuery:
 		return link.Given{Query: i.name, Value: s}
-	case howBasic:
+	case team.CarryBasic:
 		return link.Given{Header: "Authorization", Value: locker.NewSecret("Basic " + base64.StdEncoding.EncodeToString([]byte(s.Reveal())))}
-	case howHeader:
+	case team.CarryHeader:
 		if i.scheme != "" {
 			s = locker.NewSecret(i.scheme + " " + s.Reveal())
 		}
@@ -217,12 +189,12 @@ func (v *values) Refused(ctx context.Context, sent []link.Given, status int, h h
 func plain(i item, sent locker.Secret) locker.Secret {
 	s := sent.Reveal()
 	switch i.how {
-	case howBearer:
+	case team.CarryBearer:
 		return locker.NewSecret(strings.TrimPrefix(s, "Bearer "))
-	case howBasic:
+	case team.CarryBasic:
 		raw, _ := base64.StdEncoding.DecodeString(strings.TrimPrefix(s, "Basic "))
 		return locker.NewSecret(string(raw))
-	case howHeader:
+	case team.CarryHeader:
 		return locker.NewSecret(strings.TrimPrefix(s, i.scheme+" "))
 	}
 	return sent
@@ -236,7 +208,7 @@ func (v *values) vars(ctx context.Context) ([]link.Var, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, link.Var{Name: i.name, Value: s, File: i.how == howFile})
+		out = append(out, link.Var{Name: i.name, Value: s, File: i.how == team.CarryFile})
 	}
 	return out, nil
 }
@@ -261,24 +233,24 @@ type register struct {
 // primary is where a server's first secret goes.
 func primary(s team.Server, kind string) item {
 	switch {
-	case s.Transport == Stdio:
-		return item{how: howVariable, name: s.SecretEnv}
+	case s.Transport == team.Stdio:
+		return item{how: team.CarryVariable, name: s.SecretEnv}
 	case s.SecretQuery != "":
-		return item{how: howQuery, name: s.SecretQuery}
+		return item{how: team.CarryQuery, name: s.SecretQuery}
 	case s.SecretHeader != "":
-		return item{how: howHeader, name: s.SecretHeader}
-	case kind == locker.Basic:
-		return item{how: howBasic}
+		return item{how: team.CarryHeader, name: s.SecretHeader}
+	case kind == team.KindBasic:
+		return item{how: team.CarryBasic}
 	}
-	return item{how: howBearer}
+	return item{how: team.CarryBearer}
 }
 
 // credentialFor gathers what a holder's way to a server is given. The error says
 // what cannot be opened.
-func (d *Desk) credentialFor(s team.Server, h store.Holder, r *register) (credential, error) {
+func (d *Desk) credentialFor(s team.Server, h team.Holder, r *register) (credential, error) {
 	var c credential
 	name := s.Secret
-	if own := r.given[s.ID+"/"+holderKey(h)]; own != "" {
+	if own := r.given[s.ID+"/"+h.Key()]; own != "" {
 		name = own
 	}
 	if s.ClientKey != "" {
@@ -301,7 +273,7 @@ func (d *Desk) credentialFor(s team.Server, h store.Holder, r *register) (creden
 		}
 		i := primary(s, v.kind)
 		i.value = v
-		if single && v.source == "" && v.broken == nil && v.prior.Empty() && (i.how == howBearer || i.how == howVariable || i.how == howQuery || i.how == howHeader) {
+		if single && v.source == "" && v.broken == nil && v.prior.Empty() && (i.how == team.CarryBearer || i.how == team.CarryVariable || i.how == team.CarryQuery || i.how == team.CarryHeader) {
 			c.secret, c.used = v.present, v.used
 			_, c.ends = locker.Look(v.present)
 			return c, nil
@@ -339,57 +311,46 @@ func (d *Desk) credentialFor(s team.Server, h store.Holder, r *register) (creden
 }
 
 // holdersOf returns who has a way to a server, the team first.
-func (d *Desk) holdersOf(s team.Server, r *register, people []team.Person) []store.Holder {
-	seen := map[string]store.Holder{}
-	team := s.Per == "" || s.Per == PerTeam
+func (d *Desk) holdersOf(s team.Server, r *register, people []team.Person) []team.Holder {
+	seen := map[string]team.Holder{}
+	shared := s.Per == "" || s.Per == team.PerTeam
 	switch {
-	case s.SignIn == nil && team, ofBouncer(s.SignIn):
-		seen[""] = store.Holder{}
-	case s.SignIn != nil && s.SignIn.Grant == GrantAssertion:
+	case s.SignIn == nil && shared, team.OfBouncer(s.SignIn):
+		seen[""] = team.Holder{}
+	case s.SignIn != nil && s.SignIn.Grant == team.GrantAssertion:
 		for _, p := range people {
 			if p.Elsewhere {
-				seen["person:"+p.ID] = store.Holder{Person: p.ID}
+				seen["person:"+p.ID] = team.Holder{Person: p.ID}
 			}
 		}
 	}
 	for key := range r.given {
 		if id, h, _ := strings.Cut(key, "/"); id == s.ID && s.SignIn == nil {
-			seen[h] = readHolder(h)
+			seen[h] = team.ReadHolder(h)
 		}
 	}
 	for key := range r.signins {
 		if id, h, _ := strings.Cut(key, "/"); id == s.ID && s.SignIn != nil {
-			seen[h] = readHolder(h)
+			seen[h] = team.ReadHolder(h)
 		}
 	}
-	out := make([]store.Holder, 0, len(seen))
+	out := make([]team.Holder, 0, len(seen))
 	for _, h := range seen {
 		out = append(out, h)
 	}
-	slices.SortFunc(out, func(a, b store.Holder) int { return strings.Compare(holderKey(a), holderKey(b)) })
+	slices.SortFunc(out, func(a, b team.Holder) int { return strings.Compare(a.Key(), b.Key()) })
 	return out
-}
-
-func readHolder(key string) store.Holder {
-	kind, id, _ := strings.Cut(key, ":")
-	switch kind {
-	case PerPerson:
-		return store.Holder{Person: id}
-	case PerAgent:
-		return store.Holder{Agent: id}
-	}
-	return store.Holder{}
 }
 
 // candidates are the holders whose way an agent may use, the most specific
 // first.
-func candidates(s team.Server, a team.Agent, people map[string]team.Person) []store.Holder {
-	out := []store.Holder{{Agent: a.ID}}
-	if p, ok := people[a.Owner]; ok && s.Per != PerAgent {
-		out = append(out, store.Holder{Person: p.ID})
+func candidates(s team.Server, a team.Agent, people map[string]team.Person) []team.Holder {
+	out := []team.Holder{{Agent: a.ID}}
+	if p, ok := people[a.Owner]; ok && s.Per != team.PerAgent {
+		out = append(out, team.Holder{Person: p.ID})
 	}
-	if s.Per == "" || s.Per == PerTeam || ofBouncer(s.SignIn) {
-		out = append(out, store.Holder{})
+	if s.Per == "" || s.Per == team.PerTeam || team.OfBouncer(s.SignIn) {
+		out = append(out, team.Holder{})
 	}
 	return out
 }

@@ -18,14 +18,18 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/egress"
+	"bouncer/internal/events"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
+	"bouncer/internal/login"
+	"bouncer/internal/oauth"
 	"bouncer/internal/relay"
-	"bouncer/internal/signin"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/throttle"
 )
 
 // Door is where a new world is put in force, and where it is told what servers
@@ -60,10 +64,10 @@ type Desk struct {
 	store     *store.Store
 	keys      *locker.Keys
 	door      Door
-	passwords *signin.Passwords
-	brake     *signin.Brake
+	passwords *login.Passwords
+	brake     *throttle.Limiter
 	masker    atomic.Pointer[mask.Masker]
-	hub       *Hub
+	hub       *events.Hub
 
 	ctx    context.Context // of the keepers
 	cancel context.CancelFunc
@@ -81,7 +85,8 @@ type Desk struct {
 	known  map[string]bool
 	older  map[string]bool // those learnt before the last time there were too many
 
-	out     *signin.Outbound
+	out     *oauth.Client
+	egress  *egress.Client
 	flows   *flows
 	doors   doors             // sign-ins of agents under way
 	vals    map[string]*value // by secret id; guarded by valMu
@@ -107,11 +112,12 @@ type kept struct {
 // New returns a desk; Start puts the register in force.
 func New(s *store.Store, keys *locker.Keys, o Options) *Desk {
 	d := &Desk{
-		o: o, store: s, keys: keys, passwords: signin.NewPasswords(), brake: signin.NewBrake(nil), hub: newHub(),
+		o: o, store: s, keys: keys, passwords: login.NewPasswords(), brake: throttle.New(nil), hub: events.New(),
 		dirty: make(chan struct{}, 1), ended: make(chan struct{}),
 		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{}, known: map[string]bool{},
-		out: signin.NewOutbound(o.Private, nil), flows: newFlows(), vals: map[string]*value{}, grants: map[string]*grant{}, usedOf: map[string]int64{},
+		egress: egress.New(o.Private, nil), flows: newFlows(), vals: map[string]*value{}, grants: map[string]*grant{}, usedOf: map[string]int64{},
 	}
+	d.out = oauth.NewClient(d.egress)
 	d.doors.init()
 	return d
 }
@@ -141,15 +147,15 @@ func (d *Desk) Close(ctx context.Context) {
 	wait.Wait()
 	d.closing.Wait()
 	d.noteUse(ctx)
-	d.out.Close()
-	d.hub.close()
+	d.egress.Close()
+	d.hub.Close()
 }
 
 // Masker returns the masker for all secrets in force.
 func (d *Desk) Masker() *mask.Masker { return d.masker.Load() }
 
 // Events returns the hub that tells of changes.
-func (d *Desk) Events() *Hub { return d.hub }
+func (d *Desk) Events() *events.Hub { return d.hub }
 
 // Ready reports whether the register can be read.
 func (d *Desk) Ready(ctx context.Context) error { return d.store.Ping(ctx) }
@@ -181,7 +187,7 @@ func (d *Desk) news(ctx context.Context) error {
 	for id, k := range d.keepers {
 		found[id] = k.keeper.Status()
 		server, _, own := strings.Cut(id, "/")
-		if at := first[server]; found[id].State == link.Ready && (at == "" || id < at || !own) {
+		if at := first[server]; found[id].State == team.StateReady && (at == "" || id < at || !own) {
 			first[server] = id
 		}
 	}
@@ -189,7 +195,7 @@ func (d *Desk) news(ctx context.Context) error {
 	err := d.store.Quietly(ctx, func(tx *store.Tx) error {
 		for id, st := range found {
 			server, _, own := strings.Cut(id, "/")
-			if st.State != link.Ready || (own && first[server] != id) {
+			if st.State != team.StateReady || (own && first[server] != id) {
 				continue
 			}
 			id = server
@@ -203,7 +209,7 @@ func (d *Desk) news(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.hub.tell("servers")
+	d.hub.Publish("servers")
 	return d.publish(ctx)
 }
 
@@ -265,7 +271,7 @@ func (d *Desk) alter(ctx context.Context, by team.Person, what, subject, before,
 	if err := d.store.Write(ctx, c, fn); err != nil {
 		return err
 	}
-	d.hub.tell(topic)
+	d.hub.Publish(topic)
 	// What is committed is put in force even when the caller has gone.
 	if err := d.publish(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("%s is recorded, but could not be put in force: %w", what, err)
@@ -302,8 +308,8 @@ func (d *Desk) publish(ctx context.Context) error {
 		if p.Consent != "" {
 			id = p.Consent
 		}
-		w.Passes[p.Hash] = &relay.Pass{ID: id, Renews: p.Kind == TokenPass, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == PassInAddress, Audience: p.Audience}
-		if p.Kind == PassInAddress && !d.o.AddressPasses {
+		w.Passes[p.Hash] = &relay.Pass{ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == team.PassInAddress, Audience: p.Audience}
+		if p.Kind == team.PassInAddress && !d.o.AddressPasses {
 			w.Passes[p.Hash].Revoked = true // the setting was taken back
 		}
 	}
@@ -382,44 +388,44 @@ func (d *Desk) register(ctx context.Context) (*register, error) {
 	d.valMu.Unlock()
 	d.learn(learnt...)
 	for _, g := range given {
-		r.given[g.ServerID+"/"+holderKey(g.Holder)] = g.Secret
+		r.given[g.ServerID+"/"+g.Holder.Key()] = g.Secret
 	}
 	for _, s := range signins {
-		r.signins[s.ServerID+"/"+holderKey(s.Holder)] = s
+		r.signins[s.ServerID+"/"+s.Holder.Key()] = s
 	}
 	return r, nil
 }
 
 // keeperKey names the keeper of a holder's way to a server.
-func keeperKey(serverID string, h store.Holder) string {
-	if k := holderKey(h); k != "" {
+func keeperKey(serverID string, h team.Holder) string {
+	if k := h.Key(); k != "" {
 		return serverID + "/" + k
 	}
 	return serverID
 }
 
 // place is a server as the door has it: with the way of each agent.
-func (d *Desk) place(ctx context.Context, s team.Server, holders []store.Holder, agents []team.Agent, people map[string]team.Person) *relay.Server {
-	of := func(h store.Holder) *relay.Server {
+func (d *Desk) place(ctx context.Context, s team.Server, holders []team.Holder, agents []team.Agent, people map[string]team.Person) *relay.Server {
+	of := func(h team.Holder) *relay.Server {
 		k := d.keepers[keeperKey(s.ID, h)]
 		if k == nil {
 			return nil
 		}
 		return &relay.Server{ID: keeperKey(s.ID, h), Name: s.Name, Keeper: k.keeper, Offer: k.keeper.Status().Offer}
 	}
-	paused := s.Paused || (s.Transport == Stdio && d.o.NoProcesses)
+	paused := s.Paused || (s.Transport == team.Stdio && d.o.NoProcesses)
 	var some *relay.Server
-	ways := map[store.Holder]*relay.Server{}
+	ways := map[team.Holder]*relay.Server{}
 	for _, h := range holders {
 		if v := of(h); v != nil {
 			ways[h] = v
-			if some == nil || (some.Keeper.Status().State != link.Ready && v.Keeper.Status().State == link.Ready) {
+			if some == nil || (some.Keeper.Status().State != team.StateReady && v.Keeper.Status().State == team.StateReady) {
 				some = v
 			}
 		}
 	}
-	base := &relay.Server{ID: s.ID, Name: s.Name, Paused: paused || (some == nil && s.SignIn == nil && (s.Per == "" || s.Per == PerTeam))}
-	if v := ways[store.Holder{}]; v != nil && len(ways) == 1 {
+	base := &relay.Server{ID: s.ID, Name: s.Name, Paused: paused || (some == nil && s.SignIn == nil && (s.Per == "" || s.Per == team.PerTeam))}
+	if v := ways[team.Holder{}]; v != nil && len(ways) == 1 {
 		base = v
 	}
 	if some != nil {
@@ -432,7 +438,7 @@ func (d *Desk) place(ctx context.Context, s team.Server, holders []store.Holder,
 		}
 		base.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
 	}
-	if base.Paused || (base.Keeper != nil && len(ways) == 1 && (s.Per == "" || s.Per == PerTeam)) {
+	if base.Paused || (base.Keeper != nil && len(ways) == 1 && (s.Per == "" || s.Per == team.PerTeam)) {
 		return base
 	}
 	base.Own = map[string]*relay.Server{}
@@ -470,21 +476,21 @@ func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Perso
 		what = "nobody has signed in"
 	}
 	switch {
-	case s.SignIn != nil && s.SignIn.Grant == GrantAssertion && owned:
+	case s.SignIn != nil && s.SignIn.Grant == team.GrantAssertion && owned:
 		m.Text = owner.FullName + " has to sign in to Bouncer through the identity provider, which then vouches for them here"
 		m.Link = d.o.Address + "/sign-in"
-	case s.Per == PerAgent, s.Per == PerPerson && !owned:
+	case s.Per == team.PerAgent, s.Per == team.PerPerson && !owned:
 		m.Text = fmt.Sprintf("%s for agent %s, which has to have its own", what, a.Name)
 		m.Link = d.o.Address + ConnectPath + s.Name + "?agent=" + a.Name
-	case s.Per == PerPerson && s.SignIn != nil:
+	case s.Per == team.PerPerson && s.SignIn != nil:
 		m.Text = owner.FullName + " has not signed in to it yet, and everybody uses their own sign-in"
 		m.Link = d.o.Address + ConnectPath + s.Name
-	case s.Per == PerPerson:
+	case s.Per == team.PerPerson:
 		m.Text = owner.FullName + " has stored no token for it yet, and everybody uses their own"
 		m.Link = d.o.Address + ConnectPath + s.Name
 	default:
 		m.Text = what + " for the team yet; an admin or a maintainer can"
-		m.Link = d.connectLink(s.Name, store.Holder{})
+		m.Link = d.connectLink(s.Name, team.Holder{})
 	}
 	return m
 }
@@ -492,12 +498,12 @@ func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Perso
 // reconcile starts and replaces keepers so that they fit the servers and those
 // who hold credentials for them. It returns the keepers that are no longer
 // needed, and whose ways there are to each server.
-func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *register, people []team.Person) (gone []*link.Keeper, ways map[string][]store.Holder) {
+func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *register, people []team.Person) (gone []*link.Keeper, ways map[string][]team.Holder) {
 	wanted := map[string]bool{}
-	ways = map[string][]store.Holder{}
+	ways = map[string][]team.Holder{}
 	grants := map[string]bool{}
 	for _, s := range servers {
-		if s.Paused || (s.Transport == Stdio && d.o.NoProcesses) {
+		if s.Paused || (s.Transport == team.Stdio && d.o.NoProcesses) {
 			continue
 		}
 		for _, h := range d.holdersOf(s, reg, people) {
@@ -505,7 +511,7 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *regist
 			c, err := d.credentialFor(s, h, reg)
 			if err != nil {
 				d.o.Log.Error("a server cannot be given its credential", "server", s.Name, "error", err)
-				c.live = &values{items: []item{{how: howBearer, value: &value{d: d, name: s.Secret, used: new(atomicInt), broken: err}}}}
+				c.live = &values{items: []item{{how: team.CarryBearer, value: &value{d: d, name: s.Secret, used: new(atomicInt), broken: err}}}}
 				c.from = err.Error()
 			}
 			if c.live != nil && c.live.grant != nil {
@@ -551,17 +557,17 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *regist
 
 // keep starts a keeper for a way. What was offered before stays in force until
 // the new conversation has answered.
-func (d *Desk) keep(ctx context.Context, s team.Server, h store.Holder, l link.Link, old *kept) *kept {
-	if old == nil && holderKey(h) != "" && s.Transport != REST {
+func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Link, old *kept) *kept {
+	if old == nil && h.Key() != "" && s.Transport != team.REST {
 		for key, k := range d.keepers {
 			if strings.HasPrefix(key, s.ID) {
 				old = k // somebody else's way tells what to expect
 			}
 		}
 	}
-	if old != nil && s.Transport != REST {
+	if old != nil && s.Transport != team.REST {
 		st := old.keeper.Status()
-		st.State, st.Finding, st.Since = link.Connecting, nil, time.Now().UTC()
+		st.State, st.Finding, st.Since = team.StateConnecting, nil, time.Now().UTC()
 		return &kept{keeper: link.Adopt(d.ctx, l, st, d.keeping(s, h))}
 	}
 	list, err := d.store.Edition(ctx, s.ID)
@@ -574,7 +580,7 @@ func (d *Desk) keep(ctx context.Context, s team.Server, h store.Holder, l link.L
 	return &kept{keeper: link.Keep(d.ctx, l, list, d.keeping(s, h))}
 }
 
-func (d *Desk) keeping(s team.Server, h store.Holder) link.KeeperOptions {
+func (d *Desk) keeping(s team.Server, h team.Holder) link.KeeperOptions {
 	id := keeperKey(s.ID, h)
 	notice := func(frame []byte, f wire.Frame) { d.door.Notice(id, frame, f) }
 	return link.KeeperOptions{Log: d.o.Log, Poll: d.o.Poll, Sharing: s.Sharing, Notice: notice, Changed: func(link.Status) {
@@ -600,67 +606,4 @@ func whomToAsk(people []team.Person) string {
 		return "whoever runs Bouncer"
 	}
 	return strings.Join(names, " or ")
-}
-
-// explain turns the store's errors into the team's: nothing there, taken.
-func explain(err error, kind, name string) error {
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-		return &team.NotFoundError{Kind: kind, Name: name}
-	case errors.Is(err, store.ErrTaken):
-		return &team.ConflictError{Field: "name", Why: fmt.Sprintf("there is a %s %q already", kind, name), Hint: "choose another name, or change the one that is there"}
-	}
-	return err
-}
-
-// Hub tells listeners which part of the register has changed.
-type Hub struct {
-	mu     sync.Mutex
-	ears   map[chan string]struct{}
-	closed bool
-}
-
-func newHub() *Hub { return &Hub{ears: map[chan string]struct{}{}} }
-
-// Listen returns a channel of topics: servers, agents, rules, secrets, people.
-// A listener that falls behind misses topics, but never the last one of a kind
-// for long: topics are told again with the next change. stop ends it.
-func (h *Hub) Listen() (topics <-chan string, stop func()) {
-	c := make(chan string, 64)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.closed {
-		close(c)
-		return c, func() {}
-	}
-	h.ears[c] = struct{}{}
-	return c, func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		if _, ok := h.ears[c]; ok {
-			delete(h.ears, c)
-			close(c)
-		}
-	}
-}
-
-func (h *Hub) tell(topic string) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for c := range h.ears {
-		select {
-		case c <- topic:
-		default:
-		}
-	}
-}
-
-func (h *Hub) close() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.closed = true
-	for c := range h.ears {
-		close(c)
-	}
-	clear(h.ears)
 }

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/app"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/toolserver"
 )

@@ -12,26 +12,13 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
-	"bouncer/internal/signin"
+	"bouncer/internal/oauth"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/token"
 )
-
-// How a grant at a server is come by.
-const (
-	GrantCode      = "code"
-	GrantClient    = "client"
-	GrantWorkload  = "workload"
-	GrantAssertion = "assertion"
-)
-
-// ofBouncer reports whether the access to a server is Bouncer's own, and nobody's
-// in particular.
-func ofBouncer(w *team.SignInWay) bool {
-	return w != nil && (w.Grant == GrantClient || w.Grant == GrantWorkload)
-}
 
 // Times around the renewal of tokens.
 const (
@@ -44,24 +31,24 @@ const (
 
 // holding is what is kept sealed of a grant.
 type holding struct {
-	Authority signin.Authority `json:"authority"`
-	Resource  string           `json:"resource"`
-	Scopes    []string         `json:"resourceScopes,omitempty"`
-	Guessed   bool             `json:"guessed,omitempty"`
-	ClientID  string           `json:"clientId"`
-	Secret    string           `json:"clientSecret,omitempty"`
-	Key       string           `json:"signingKey,omitempty"`
-	Method    string           `json:"method,omitempty"`
-	Access    string           `json:"access"`
-	Refresh   string           `json:"refresh,omitempty"`
-	IDToken   string           `json:"idToken,omitempty"`
-	Expires   time.Time        `json:"expires"`
-	Scope     string           `json:"scope,omitempty"`
-	ProofKey  string           `json:"proofKey,omitempty"`
-	Bound     bool             `json:"bound,omitempty"`
+	Authority oauth.Metadata `json:"authority"`
+	Resource  string         `json:"resource"`
+	Scopes    []string       `json:"resourceScopes,omitempty"`
+	Guessed   bool           `json:"guessed,omitempty"`
+	ClientID  string         `json:"clientId"`
+	Secret    string         `json:"clientSecret,omitempty"`
+	Key       string         `json:"signingKey,omitempty"`
+	Method    string         `json:"method,omitempty"`
+	Access    string         `json:"access"`
+	Refresh   string         `json:"refresh,omitempty"`
+	IDToken   string         `json:"idToken,omitempty"`
+	Expires   time.Time      `json:"expires"`
+	Scope     string         `json:"scope,omitempty"`
+	ProofKey  string         `json:"proofKey,omitempty"`
+	Bound     bool           `json:"bound,omitempty"`
 }
 
-func hold(a signin.Authority, id signin.Identity, t signin.Tokens) holding {
+func hold(a oauth.Metadata, id oauth.ClientIdentity, t oauth.Tokens) holding {
 	return holding{
 		Authority: a, Resource: a.Resource, Scopes: a.ResourceScopes, Guessed: a.Guessed,
 		ClientID: id.ID, Secret: id.Secret.Reveal(), Key: id.Key.Reveal(), Method: id.Method,
@@ -69,18 +56,18 @@ func hold(a signin.Authority, id signin.Identity, t signin.Tokens) holding {
 	}
 }
 
-func (h holding) authority() signin.Authority {
+func (h holding) authority() oauth.Metadata {
 	a := h.Authority
 	a.Resource, a.ResourceScopes, a.Guessed = h.Resource, h.Scopes, h.Guessed
 	return a
 }
 
-func (h holding) identity() signin.Identity {
-	return signin.Identity{ID: h.ClientID, Secret: locker.NewSecret(h.Secret), Key: locker.NewSecret(h.Key), Method: h.Method, Proof: locker.NewSecret(h.ProofKey)}
+func (h holding) identity() oauth.ClientIdentity {
+	return oauth.ClientIdentity{ID: h.ClientID, Secret: locker.NewSecret(h.Secret), Key: locker.NewSecret(h.Key), Method: h.Method, Proof: locker.NewSecret(h.ProofKey)}
 }
 
-func (h holding) tokens() signin.Tokens {
-	return signin.Tokens{Access: locker.NewSecret(h.Access), Refresh: locker.NewSecret(h.Refresh), ID: locker.NewSecret(h.IDToken), Expires: h.Expires, Scope: h.Scope, Bound: h.Bound}
+func (h holding) tokens() oauth.Tokens {
+	return oauth.Tokens{Access: locker.NewSecret(h.Access), Refresh: locker.NewSecret(h.Refresh), ID: locker.NewSecret(h.IDToken), Expires: h.Expires, Scope: h.Scope, Bound: h.Bound}
 }
 
 // secrets are all values in it that must never be shown.
@@ -100,12 +87,12 @@ type grant struct {
 	d      *Desk
 	id     string // of the sign-in, or made up for credentials of Bouncer's own
 	server team.Server
-	holder store.Holder
+	holder team.Holder
 	link   string // where its holder signs in
 	used   *atomic.Int64
 	// config is who Bouncer is there by the server's settings; its ID is "" when
 	// Bouncer registers itself.
-	config signin.Identity
+	config oauth.ClientIdentity
 	proof  *value // the platform's assertion; nil for none
 
 	mu      sync.Mutex
@@ -115,7 +102,7 @@ type grant struct {
 	gotten  time.Time
 	busy    chan struct{} // closed when the renewal under way ends; nil while none is
 	failed  time.Time     // of the last renewal
-	problem *signin.Refusal
+	problem *oauth.Error
 	nonce   string // of the server, for proofs of possession
 	wanted  string // scopes that the server asked for in vain
 	// spurned is why the server no longer takes the token, though it looks valid.
@@ -123,9 +110,9 @@ type grant struct {
 }
 
 // grantFor returns the grant of a holder, as it was put in force before or new.
-func (d *Desk) grantFor(s team.Server, h store.Holder, r *register) (*grant, error) {
+func (d *Desk) grantFor(s team.Server, h team.Holder, r *register) (*grant, error) {
 	way := s.SignIn
-	var config signin.Identity
+	var config oauth.ClientIdentity
 	var mark strings.Builder
 	if way.ClientID != "" {
 		config.ID = way.ClientID
@@ -155,11 +142,11 @@ func (d *Desk) grantFor(s team.Server, h store.Holder, r *register) (*grant, err
 		}
 		mark.WriteString(proof.id)
 	}
-	row, stored := r.signins[s.ID+"/"+holderKey(h)]
+	row, stored := r.signins[s.ID+"/"+h.Key()]
 	id := row.ID
 	if !stored {
-		sum := signin.Hash(mark.String() + s.URL + fmt.Sprint(*way))
-		id = fmt.Sprintf("%s/%s/%x", s.ID, holderKey(h), sum[:8])
+		sum := token.Hash(mark.String() + s.URL + fmt.Sprint(*way))
+		id = fmt.Sprintf("%s/%s/%x", s.ID, h.Key(), sum[:8])
 	}
 	d.grantMu.Lock()
 	defer d.grantMu.Unlock()
@@ -258,14 +245,14 @@ func (g *grant) prover(shown locker.Secret) func(method, address string) (string
 	}
 	key, nonce, access := locker.NewSecret(g.have.ProofKey), g.nonce, locker.NewSecret(strings.TrimPrefix(shown.Reveal(), "DPoP "))
 	return func(method, address string) (string, error) {
-		return signin.Proof(key, method, address, access, nonce)
+		return oauth.Proof(key, method, address, access, nonce)
 	}
 }
 
 // renews reports whether fresh tokens can be had without anybody's doing; the
 // caller holds the lock.
 func (g *grant) renews() bool {
-	return g.server.SignIn.Grant != GrantCode || g.have.Refresh != ""
+	return g.server.SignIn.Grant != team.GrantCode || g.have.Refresh != ""
 }
 
 // startRenewal begins a renewal; the caller holds the lock.
@@ -287,7 +274,7 @@ func (g *grant) startRenewal() {
 		}
 		g.failed = time.Now()
 		if !errors.As(err, &g.problem) {
-			g.problem = &signin.Refusal{Step: signin.StepToken, Why: "the token could not be renewed: " + err.Error()}
+			g.problem = &oauth.Error{Step: oauth.StepToken, Why: "the token could not be renewed: " + err.Error()}
 		}
 	})
 }
@@ -299,38 +286,38 @@ func (g *grant) renew(ctx context.Context) error {
 	have, known, config, proof := g.have, g.known, g.config, g.proof
 	g.mu.Unlock()
 	d := g.d
-	var a signin.Authority
-	var id signin.Identity
-	var t signin.Tokens
+	var a oauth.Metadata
+	var id oauth.ClientIdentity
+	var t oauth.Tokens
 	var err error
 	switch g.server.SignIn.Grant {
-	case GrantCode:
+	case team.GrantCode:
 		a, id = have.authority(), have.identity()
 		if config.ID == id.ID && config.ID != "" {
 			id.Secret, id.Key = config.Secret, config.Key // it may have been rotated
 		}
 		t, err = d.out.Refresh(ctx, a, id, have.tokens())
-	case GrantClient:
+	case team.GrantClient:
 		if a, err = g.authority(ctx, have, known); err == nil {
 			id = config
-			t, err = d.out.Own(ctx, a, id, a.ScopesFor(g.scope(), ""))
+			t, err = d.out.ClientCredentials(ctx, a, id, a.ScopesFor(g.scope(), ""))
 		}
-	case GrantWorkload:
+	case team.GrantWorkload:
 		if a, err = g.authority(ctx, have, known); err == nil {
 			id = config
 			var vouched locker.Secret
 			if vouched, err = proof.now(ctx); err == nil {
-				t, err = d.out.Present(ctx, a, id, vouched, a.ScopesFor(g.scope(), ""))
+				t, err = d.out.JWTBearer(ctx, a, id, vouched, a.ScopesFor(g.scope(), ""))
 			}
 		}
-	case GrantAssertion:
+	case team.GrantAssertion:
 		if a, err = g.authority(ctx, have, known); err == nil {
 			id = config
 			t, err = d.assert(ctx, g.holder.Person, a, id, a.ScopesFor(g.scope(), ""))
 		}
 	}
-	var refused *signin.Refusal
-	if errors.As(err, &refused) && refused.Final && g.row.ID != "" && g.server.SignIn.Grant == GrantCode {
+	var refused *oauth.Error
+	if errors.As(err, &refused) && refused.Final && g.row.ID != "" && g.server.SignIn.Grant == team.GrantCode {
 		at := time.Now().UTC()
 		werr := d.store.Quietly(context.WithoutCancel(ctx), func(tx *store.Tx) error {
 			if refused.Code == "invalid_client" && config.ID == "" {
@@ -347,7 +334,7 @@ func (g *grant) renew(ctx context.Context) error {
 		g.mu.Lock()
 		g.row.Ended, g.row.Note = &at, refused.Why
 		g.mu.Unlock()
-		d.hub.tell("sign-ins")
+		d.hub.Publish("sign-ins")
 		d.o.Log.Warn("a sign-in has ended", "server", g.server.Name, "why", refused.Why)
 	}
 	if err != nil {
@@ -373,7 +360,7 @@ func (g *grant) renew(ctx context.Context) error {
 	g.mu.Lock()
 	g.have, g.known, g.gotten, g.spurned = next, true, time.Now(), ""
 	g.mu.Unlock()
-	d.hub.tell("sign-ins")
+	d.hub.Publish("sign-ins")
 	return nil
 }
 
@@ -401,7 +388,7 @@ func (g *grant) scope() string {
 }
 
 // authority finds where tokens are issued, anew when that is not known.
-func (g *grant) authority(ctx context.Context, have holding, known bool) (signin.Authority, error) {
+func (g *grant) authority(ctx context.Context, have holding, known bool) (oauth.Metadata, error) {
 	if known && have.Authority.Token != "" {
 		return have.authority(), nil
 	}
@@ -411,32 +398,32 @@ func (g *grant) authority(ctx context.Context, have holding, known bool) (signin
 
 // discover finds the authorization server of a server, with the challenge that
 // it was found by.
-func (d *Desk) discover(ctx context.Context, s team.Server) (signin.Authority, signin.Challenge, error) {
+func (d *Desk) discover(ctx context.Context, s team.Server) (oauth.Metadata, oauth.Challenge, error) {
 	c := d.challengeOf(ctx, s)
 	a, err := d.out.Discover(ctx, s.URL, c)
 	if err == nil && s.SignIn != nil && s.SignIn.Issuer != "" && strings.TrimSuffix(a.Issuer, "/") != strings.TrimSuffix(s.SignIn.Issuer, "/") {
-		err = &signin.Refusal{Step: signin.StepMetadata, Final: true, Why: fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; nothing was sent there", a.Issuer, s.SignIn.Issuer)}
+		err = &oauth.Error{Step: oauth.StepMetadata, Final: true, Why: fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; nothing was sent there", a.Issuer, s.SignIn.Issuer)}
 	}
 	return a, c, err
 }
 
 // challengeOf asks a server without any credential, for what its refusal says.
-func (d *Desk) challengeOf(ctx context.Context, s team.Server) signin.Challenge {
+func (d *Desk) challengeOf(ctx context.Context, s team.Server) oauth.Challenge {
 	l := link.NewHTTP(target(s, credential{}), d.o.Link)
 	defer l.Close(ctx)
 	_, err := l.Open(ctx)
 	var f *link.Failure
 	if errors.As(err, &f) {
-		c, _ := signin.ReadChallenge(f.Challenge)
+		c, _ := oauth.ReadChallenge(f.Challenge)
 		return c
 	}
-	return signin.Challenge{}
+	return oauth.Challenge{}
 }
 
 // refused is told that the server turned a request away. It reports whether
 // another token can be had.
 func (g *grant) refused(ctx context.Context, sent locker.Secret, status int, h http.Header) (bool, error) {
-	c, _ := signin.ReadChallenge(h)
+	c, _ := oauth.ReadChallenge(h)
 	g.mu.Lock()
 	if n := h.Get("DPoP-Nonce"); g.have.Bound && n != "" && n != g.nonce && len(n) < 1000 {
 		g.nonce = n
@@ -480,7 +467,7 @@ func (g *grant) refused(ctx context.Context, sent locker.Secret, status int, h h
 	g.spurned = "the server no longer accepts its token"
 	why := g.spurned
 	g.mu.Unlock()
-	g.d.hub.tell("sign-ins")
+	g.d.hub.Publish("sign-ins")
 	return false, g.ended(why)
 }
 
@@ -494,7 +481,7 @@ func clipScope(s string) string {
 // whose names the holder of a grant in a sentence.
 func (g *grant) whose() string {
 	switch {
-	case ofBouncer(g.server.SignIn):
+	case team.OfBouncer(g.server.SignIn):
 		return "Bouncer's own access to it"
 	case g.holder.Agent != "":
 		return "the sign-in of this agent"
@@ -530,20 +517,20 @@ func orUnknown(s string) string {
 }
 
 // failure explains a renewal that failed.
-func (g *grant) failure(r *signin.Refusal) error {
+func (g *grant) failure(r *oauth.Error) error {
 	f := diagnosis.Finding{Cause: CauseOf(r), Message: r.Why, Remedy: r.Remedy(), Actor: "whoever registered the server"}
 	at := ""
-	if r.Final && g.server.SignIn.Grant == GrantCode {
+	if r.Final && g.server.SignIn.Grant == team.GrantCode {
 		return g.ended(r.Why)
 	}
-	if g.server.SignIn.Grant == GrantAssertion {
+	if g.server.SignIn.Grant == team.GrantAssertion {
 		at = g.link
 	}
 	return link.NewFailure(f, at, r)
 }
 
 // CauseOf names the cause behind a refusal.
-func CauseOf(r *signin.Refusal) diagnosis.Cause {
+func CauseOf(r *oauth.Error) diagnosis.Cause {
 	switch {
 	case r.Code == "invalid_client" || r.Code == "unauthorized_client":
 		return diagnosis.ClientWrong
@@ -551,11 +538,11 @@ func CauseOf(r *signin.Refusal) diagnosis.Cause {
 		return diagnosis.SignInEnded
 	case r.Code == "invalid_scope" || r.Code == "insufficient_scope":
 		return diagnosis.ScopeMissing
-	case r.Step == signin.StepResource:
+	case r.Step == oauth.StepResource:
 		return diagnosis.ResourceMetadata
-	case r.Step == signin.StepMetadata:
+	case r.Step == oauth.StepMetadata:
 		return diagnosis.AuthorityMetadata
-	case r.Step == signin.StepRegister:
+	case r.Step == oauth.StepRegister:
 		return diagnosis.ClientRefused
 	}
 	return diagnosis.AuthorityFails

@@ -10,10 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
-	"bouncer/internal/signin"
+	"bouncer/internal/login"
+	"bouncer/internal/oauth"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/throttle"
+	"bouncer/internal/token"
 )
 
 // Provider is where people sign in instead of with a password (OpenID Connect).
@@ -27,8 +30,8 @@ type Provider struct {
 	Groups map[string]team.Role
 }
 
-func (p *Provider) identity() signin.Identity {
-	return signin.Identity{ID: p.ClientID, Secret: p.Secret}
+func (p *Provider) identity() oauth.ClientIdentity {
+	return oauth.ClientIdentity{ID: p.ClientID, Secret: p.Secret}
 }
 
 // ProviderName is what the sign-in at the identity provider is called; "" when
@@ -49,10 +52,10 @@ func (d *Desk) BeginLogin(ctx context.Context, browser, back, from string) (stri
 	}
 	key := "elsewhere " + from
 	if wait := d.brake.Wait(key); wait > 0 {
-		return "", &WaitError{wait}
+		return "", &team.ThrottledError{For: wait}
 	}
-	d.brake.Failed(key, 300) // each asks the provider something
-	a, err := d.out.Authority(ctx, p.Issuer)
+	d.brake.Fail(key, 300) // each asks the provider something
+	a, err := d.out.Metadata(ctx, p.Issuer)
 	if err != nil {
 		return "", err
 	}
@@ -62,11 +65,11 @@ func (d *Desk) BeginLogin(ctx context.Context, browser, back, from string) (stri
 			scope = append(scope, s)
 		}
 	}
-	f, to, err := signin.Begin(a, p.identity(), d.o.Address+CallbackPath, strings.Join(scope, " "))
+	f, to, err := oauth.Begin(a, p.identity(), d.o.Address+CallbackPath, strings.Join(scope, " "))
 	if err != nil {
 		return "", err
 	}
-	if !d.flows.put(pendingFlow{flow: f, browser: signin.Hash(browser), back: safeBack(back), until: time.Now().Add(flowTime)}) {
+	if !d.flows.put(pendingFlow{flow: f, browser: token.Hash(browser), back: safeBack(back), until: time.Now().Add(flowTime)}) {
 		return "", &team.ConflictError{Why: "too many sign-ins are under way", Hint: "wait ten minutes"}
 	}
 	return to, nil
@@ -79,15 +82,15 @@ func (d *Desk) finishLogin(ctx context.Context, p pendingFlow, answer url.Values
 		d.o.Log.Warn("a sign-in through the identity provider failed", "step", pr.Step, "code", pr.Code, "why", pr.What)
 		return Returned{Path: "/sign-in?problem=" + d.flows.fail(pr)}
 	}
-	shown := signin.Hash(browser)
+	shown := token.Hash(browser)
 	if browser == "" || subtle.ConstantTimeCompare(shown[:], p.browser[:]) != 1 {
-		return fail(&signin.Refusal{Step: signin.StepAuthorize, Why: "this sign-in was begun in another browser"})
+		return fail(&oauth.Error{Step: oauth.StepAuthorize, Why: "this sign-in was begun in another browser"})
 	}
-	t, err := d.out.Finish(ctx, p.flow, answer)
+	t, err := d.out.ExchangeCode(ctx, p.flow, answer)
 	if err != nil {
 		return fail(err)
 	}
-	a := p.flow.Authority
+	a := p.flow.Server
 	c, err := d.out.VerifyID(ctx, a, p.flow.Identity.ID, p.flow.Nonce, t.ID)
 	if err != nil {
 		return fail(err)
@@ -99,7 +102,7 @@ func (d *Desk) finishLogin(ctx context.Context, p pendingFlow, answer url.Values
 	if err := d.keepIdentity(ctx, who.ID, hold(a, p.flow.Identity, t)); err != nil {
 		return fail(err)
 	}
-	d.brake.Passed("elsewhere " + from)
+	d.brake.Reset("elsewhere " + from)
 	token, err := d.openLogin(ctx, who, "console", "console, through "+d.o.Provider.Name, from)
 	if err != nil {
 		return fail(err)
@@ -114,10 +117,10 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
 // admitElsewhere finds or adds the person behind an ID token, with the role that
 // the groups give.
-func (d *Desk) admitElsewhere(ctx context.Context, issuer string, c signin.Claims) (team.Person, error) {
+func (d *Desk) admitElsewhere(ctx context.Context, issuer string, c oauth.Claims) (team.Person, error) {
 	role, ok := d.roleOf(c.Groups)
 	if !ok {
-		return team.Person{}, &signin.Refusal{Step: signin.StepToken, Code: "access_denied", Final: true, Why: "none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)"}
+		return team.Person{}, &oauth.Error{Step: oauth.StepToken, Code: "access_denied", Final: true, Why: "none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)"}
 	}
 	subject := issuer + " " + c.Subject
 	p, err := d.store.PersonBySubject(ctx, subject)
@@ -131,7 +134,7 @@ func (d *Desk) admitElsewhere(ctx context.Context, issuer string, c signin.Claim
 			name = strings.Trim(name[:32], "-")
 		}
 		if err := team.CheckName("name", name); err != nil {
-			return p, &signin.Refusal{Step: signin.StepToken, Final: true, Why: "the identity provider gives no user name that Bouncer can use"}
+			return p, &oauth.Error{Step: oauth.StepToken, Final: true, Why: "the identity provider gives no user name that Bouncer can use"}
 		}
 		return d.joinElsewhere(ctx, name, c, role, subject)
 	}
@@ -151,11 +154,11 @@ func (d *Desk) admitElsewhere(ctx context.Context, issuer string, c signin.Claim
 
 // joinElsewhere ties a person to who they are at the provider, which admins
 // trust to name people; somebody who is not there yet is added.
-func (d *Desk) joinElsewhere(ctx context.Context, name string, c signin.Claims, role team.Role, subject string) (team.Person, error) {
+func (d *Desk) joinElsewhere(ctx context.Context, name string, c oauth.Claims, role team.Role, subject string) (team.Person, error) {
 	p, err := d.store.PersonByName(ctx, name)
 	if err == nil {
 		if p.Elsewhere {
-			return p, &signin.Refusal{Step: signin.StepToken, Final: true, Why: fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name)}
+			return p, &oauth.Error{Step: oauth.StepToken, Final: true, Why: fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name)}
 		}
 		last, err := d.lastAdmin(ctx, p)
 		if err != nil {
@@ -176,7 +179,7 @@ func (d *Desk) joinElsewhere(ctx context.Context, name string, c signin.Claims, 
 	if checkFullName(full) != nil {
 		full = name
 	}
-	p = team.Person{ID: store.NewID(), Name: name, FullName: full, Role: role, Elsewhere: true, Created: time.Now().UTC()}
+	p = team.Person{ID: team.NewID(), Name: name, FullName: full, Role: role, Elsewhere: true, Created: time.Now().UTC()}
 	return p, d.alter(ctx, p, "person.add", name, "", describePerson(p)+", through "+d.o.Provider.Name, "people", func(tx *store.Tx) error {
 		// No password: the empty hash is one that nothing verifies against.
 		return errors.Join(tx.AddPerson(p, ""), tx.SetSubject(p.ID, subject))
@@ -217,21 +220,21 @@ func (d *Desk) openLogin(ctx context.Context, p team.Person, kind, label, from s
 	if len(label) > 100 {
 		label = strings.ToValidUTF8(label[:100], "")
 	}
-	token, now := signin.NewToken(signin.LoginPrefix), time.Now()
-	sum := signin.Hash(token)
-	return token, d.store.Quietly(ctx, func(tx *store.Tx) error {
+	pass, now := token.New(token.LoginPrefix), time.Now()
+	sum := token.Hash(pass)
+	return pass, d.store.Quietly(ctx, func(tx *store.Tx) error {
 		return tx.AddLogin(sum[:], store.Login{Person: p, Kind: kind, Label: label, From: from, Created: now, Expires: now.Add(life)})
 	})
 }
 
 // Logins returns the logins that a person may see: their own, and for admins
 // everybody's.
-func (d *Desk) Logins(ctx context.Context, by team.Person, token string) ([]team.Login, error) {
+func (d *Desk) Logins(ctx context.Context, by team.Person, pass string) ([]team.Login, error) {
 	all, err := d.store.Logins(ctx, time.Now())
 	if err != nil {
 		return nil, err
 	}
-	sum := signin.Hash(token)
+	sum := token.Hash(pass)
 	present, err := d.store.LoginByHash(ctx, sum[:], time.Now())
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
@@ -254,7 +257,7 @@ func (d *Desk) EndLogin(ctx context.Context, by team.Person, id string) error {
 	}
 	for _, l := range all {
 		if l.ID == id && (l.Person == by.Name || by.Role == team.Admin) {
-			return explain(d.alter(ctx, by, "login.end", l.Person, l.Label, "", "people", func(tx *store.Tx) error { return tx.EndLoginByID(id) }), "login", id)
+			return store.Explain(d.alter(ctx, by, "login.end", l.Person, l.Label, "", "people", func(tx *store.Tx) error { return tx.EndLoginByID(id) }), "login", id)
 		}
 	}
 	return &team.NotFoundError{Kind: "login", Name: id}
@@ -264,9 +267,9 @@ func (d *Desk) EndLogin(ctx context.Context, by team.Person, id string) error {
 func (d *Desk) ResetPassword(ctx context.Context, by team.Person, name string) (string, error) {
 	p, err := d.store.PersonByName(ctx, name)
 	if err != nil {
-		return "", explain(err, "person", name)
+		return "", store.Explain(err, "person", name)
 	}
-	password := signin.OneTimePassword()
+	password := login.OneTimePassword()
 	hash, err := d.passwords.Hash(ctx, password)
 	if err != nil {
 		return "", err
@@ -281,7 +284,7 @@ func (d *Desk) ResetPassword(ctx context.Context, by team.Person, name string) (
 func (d *Desk) RemovePerson(ctx context.Context, by team.Person, name string) error {
 	p, err := d.store.PersonByName(ctx, name)
 	if err != nil {
-		return explain(err, "person", name)
+		return store.Explain(err, "person", name)
 	}
 	if last, err := d.lastAdmin(ctx, p); err != nil || last {
 		return errors.Join(err, &team.ConflictError{Field: "name", Why: name + " is the last admin", Hint: "make somebody else an admin first"})
@@ -293,7 +296,7 @@ func (d *Desk) RemovePerson(ctx context.Context, by team.Person, name string) er
 	if errors.Is(err, store.ErrInUse) {
 		return &team.ConflictError{Field: "name", Why: name + " still owns agents", Hint: "hand them over or remove them first (bouncer agent list)"}
 	}
-	return explain(err, "person", name)
+	return store.Explain(err, "person", name)
 }
 
 // invitationDays is for how long an invitation can be taken.
@@ -329,11 +332,11 @@ func (d *Desk) Invite(ctx context.Context, by team.Person, n NewInvitation) (tea
 	if open >= maxInvitations {
 		return team.Invitation{}, "", &team.ConflictError{Why: "there are too many open invitations", Hint: "take some back first"}
 	}
-	token, now := signin.NewToken(signin.InvitationPrefix), time.Now().UTC()
-	sum := signin.Hash(token)
-	v := team.Invitation{ID: strings.ToLower(store.NewID()), Role: n.Role, Note: n.Note, By: by.Name, Created: now, Expires: now.AddDate(0, 0, invitationDays), State: "open"}
+	pass, now := token.New(token.InvitationPrefix), time.Now().UTC()
+	sum := token.Hash(pass)
+	v := team.Invitation{ID: strings.ToLower(team.NewID()), Role: n.Role, Note: n.Note, By: by.Name, Created: now, Expires: now.AddDate(0, 0, invitationDays), State: "open"}
 	err = d.alter(ctx, by, "invitation.make", v.ID, "", string(n.Role)+" "+n.Note, "people", func(tx *store.Tx) error { return tx.AddInvitation(v, sum[:]) })
-	return v, d.o.Address + "/invitation/" + token, err
+	return v, d.o.Address + "/invitation/" + pass, err
 }
 
 func invitationState(v team.Invitation) string {
@@ -356,16 +359,16 @@ func (d *Desk) Invitations(ctx context.Context) ([]team.Invitation, error) {
 }
 
 // Invitation returns the invitation behind a link.
-func (d *Desk) Invitation(ctx context.Context, token string) (team.Invitation, error) {
-	sum := signin.Hash(token)
+func (d *Desk) Invitation(ctx context.Context, pass string) (team.Invitation, error) {
+	sum := token.Hash(pass)
 	v, err := d.store.InvitationByHash(ctx, sum[:])
 	v.State = invitationState(v)
-	return v, explain(err, "invitation", "")
+	return v, store.Explain(err, "invitation", "")
 }
 
 // WithdrawInvitation takes an invitation back.
 func (d *Desk) WithdrawInvitation(ctx context.Context, by team.Person, id string) error {
-	return explain(d.alter(ctx, by, "invitation.withdraw", id, "", "", "people", func(tx *store.Tx) error { return tx.RemoveInvitation(id) }), "invitation", id)
+	return store.Explain(d.alter(ctx, by, "invitation.withdraw", id, "", "", "people", func(tx *store.Tx) error { return tx.RemoveInvitation(id) }), "invitation", id)
 }
 
 // Joining is what somebody says who takes an invitation.
@@ -379,11 +382,11 @@ type Joining struct {
 // Join takes an invitation: it adds the person and opens a login.
 func (d *Desk) Join(ctx context.Context, j Joining, from string) (string, team.Person, error) {
 	if wait := d.brake.Wait("from " + from); wait > 0 {
-		return "", team.Person{}, &WaitError{wait}
+		return "", team.Person{}, &team.ThrottledError{For: wait}
 	}
 	v, err := d.Invitation(ctx, j.Token)
 	if err != nil {
-		d.brake.Failed("from "+from, signin.FreeByAddress)
+		d.brake.Fail("from "+from, throttle.FreeByAddress)
 		return "", team.Person{}, err
 	}
 	if v.State != "open" {
@@ -396,14 +399,14 @@ func (d *Desk) Join(ctx context.Context, j Joining, from string) (string, team.P
 	if err := checkFullName(j.FullName); err != nil {
 		return "", team.Person{}, err
 	}
-	if err := signin.CheckPassword(j.Name, j.Password); err != nil {
+	if err := login.CheckPassword(j.Name, j.Password); err != nil {
 		return "", team.Person{}, &team.FieldError{Field: "password", Why: err.Error()}
 	}
 	hash, err := d.passwords.Hash(ctx, j.Password)
 	if err != nil {
 		return "", team.Person{}, err
 	}
-	p := team.Person{ID: store.NewID(), Name: j.Name, FullName: j.FullName, Role: v.Role, Created: time.Now().UTC()}
+	p := team.Person{ID: team.NewID(), Name: j.Name, FullName: j.FullName, Role: v.Role, Created: time.Now().UTC()}
 	err = d.alter(ctx, p, "person.join", p.Name, "", describePerson(p)+", invited by "+v.By, "people", func(tx *store.Tx) error {
 		if err := tx.TakeInvitation(v.ID, p.Name); err != nil {
 			return err
@@ -411,7 +414,7 @@ func (d *Desk) Join(ctx context.Context, j Joining, from string) (string, team.P
 		return tx.AddPerson(p, hash)
 	})
 	if err != nil {
-		return "", p, explain(err, "person", p.Name)
+		return "", p, store.Explain(err, "person", p.Name)
 	}
 	token, err := d.openLogin(ctx, p, "console", "console", from)
 	return token, p, err

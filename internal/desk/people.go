@@ -7,9 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"bouncer/internal/signin"
+	"bouncer/internal/core/team"
+	"bouncer/internal/login"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/throttle"
+	"bouncer/internal/token"
 )
 
 // How long logins last.
@@ -22,13 +24,6 @@ const (
 // password, so that names cannot be tried out.
 var ErrWrongPassword = errors.New("the name or the password is wrong")
 
-// WaitError says that a further try has to wait.
-type WaitError struct{ For time.Duration }
-
-func (e *WaitError) Error() string {
-	return fmt.Sprintf("too many failed tries; wait %s", e.For.Round(time.Second))
-}
-
 // FirstAdmin creates the first person, an admin, when there is nobody yet. It
 // returns the one-time password, or "" when there was somebody.
 func (d *Desk) FirstAdmin(ctx context.Context, name string) (string, error) {
@@ -39,12 +34,12 @@ func (d *Desk) FirstAdmin(ctx context.Context, name string) (string, error) {
 	if err := team.CheckName("first-admin", name); err != nil {
 		return "", err
 	}
-	password := signin.OneTimePassword()
+	password := login.OneTimePassword()
 	hash, err := d.passwords.Hash(ctx, password)
 	if err != nil {
 		return "", err
 	}
-	p := team.Person{ID: store.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: true, Created: time.Now()}
+	p := team.Person{ID: team.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: true, Created: time.Now()}
 	err = d.store.Write(ctx, team.Change{Person: name, What: "person.add", Subject: name, After: "first admin"}, func(tx *store.Tx) error {
 		return tx.AddPerson(p, hash)
 	})
@@ -56,7 +51,7 @@ func (d *Desk) FirstAdmin(ctx context.Context, name string) (string, error) {
 func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from string) (string, team.Person, error) {
 	for _, key := range []string{"name " + name, "from " + from} {
 		if wait := d.brake.Wait(key); wait > 0 {
-			return "", team.Person{}, &WaitError{wait}
+			return "", team.Person{}, &team.ThrottledError{For: wait}
 		}
 	}
 	hash, err := d.store.Password(ctx, name)
@@ -68,11 +63,11 @@ func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from str
 		return "", team.Person{}, err
 	}
 	if !ok {
-		d.brake.Failed("name "+name, signin.FreeByName)
-		d.brake.Failed("from "+from, signin.FreeByAddress)
+		d.brake.Fail("name "+name, throttle.FreeByName)
+		d.brake.Fail("from "+from, throttle.FreeByAddress)
 		return "", team.Person{}, ErrWrongPassword
 	}
-	d.brake.Passed("name " + name)
+	d.brake.Reset("name " + name)
 	p, err := d.store.PersonByName(ctx, name)
 	if err != nil {
 		return "", p, err
@@ -82,11 +77,11 @@ func (d *Desk) SignIn(ctx context.Context, name, password, kind, label, from str
 }
 
 // Who returns the person behind a login token of the given kind.
-func (d *Desk) Who(ctx context.Context, token, kind string) (team.Person, error) {
-	sum := signin.Hash(token)
+func (d *Desk) Who(ctx context.Context, pass, kind string) (team.Person, error) {
+	sum := token.Hash(pass)
 	l, err := d.store.LoginByHash(ctx, sum[:], time.Now())
 	if err != nil {
-		return team.Person{}, explain(err, "login", "")
+		return team.Person{}, store.Explain(err, "login", "")
 	}
 	if l.Kind != kind {
 		return team.Person{}, &team.NotFoundError{Kind: "login"}
@@ -100,15 +95,15 @@ func (d *Desk) Who(ctx context.Context, token, kind string) (team.Person, error)
 }
 
 // SignOut ends a login.
-func (d *Desk) SignOut(ctx context.Context, token string) error {
-	sum := signin.Hash(token)
+func (d *Desk) SignOut(ctx context.Context, pass string) error {
+	sum := token.Hash(pass)
 	return d.store.Quietly(ctx, func(tx *store.Tx) error { return tx.EndLogin(sum[:]) })
 }
 
 // ChangePassword sets the person's own password. All other logins end.
-func (d *Desk) ChangePassword(ctx context.Context, p team.Person, token, old, fresh string) error {
+func (d *Desk) ChangePassword(ctx context.Context, p team.Person, pass, old, fresh string) error {
 	if wait := d.brake.Wait("name " + p.Name); wait > 0 {
-		return &WaitError{wait}
+		return &team.ThrottledError{For: wait}
 	}
 	hash, err := d.store.Password(ctx, p.Name)
 	if err != nil {
@@ -119,10 +114,10 @@ func (d *Desk) ChangePassword(ctx context.Context, p team.Person, token, old, fr
 		return err
 	}
 	if !ok {
-		d.brake.Failed("name "+p.Name, signin.FreeByName)
+		d.brake.Fail("name "+p.Name, throttle.FreeByName)
 		return &team.FieldError{Field: "old", Why: "is not the present password"}
 	}
-	if err := signin.CheckPassword(p.Name, fresh); err != nil {
+	if err := login.CheckPassword(p.Name, fresh); err != nil {
 		return &team.FieldError{Field: "new", Why: err.Error()}
 	}
 	if old == fresh {
@@ -132,7 +127,7 @@ func (d *Desk) ChangePassword(ctx context.Context, p team.Person, token, old, fr
 	if err != nil {
 		return err
 	}
-	sum := signin.Hash(token)
+	sum := token.Hash(pass)
 	return d.store.Write(ctx, team.Change{Person: p.Name, What: "person.password", Subject: p.Name}, func(tx *store.Tx) error {
 		return tx.SetPassword(p.ID, hash, false, sum[:])
 	})
@@ -160,16 +155,16 @@ func (d *Desk) AddPerson(ctx context.Context, by team.Person, n NewPerson) (team
 	if err := checkRole(n.Role); err != nil {
 		return team.Person{}, "", err
 	}
-	password := signin.OneTimePassword()
+	password := login.OneTimePassword()
 	hash, err := d.passwords.Hash(ctx, password)
 	if err != nil {
 		return team.Person{}, "", err
 	}
-	p := team.Person{ID: store.NewID(), Name: n.Name, FullName: n.FullName, Role: n.Role, MustChange: true, Created: time.Now().UTC()}
+	p := team.Person{ID: team.NewID(), Name: n.Name, FullName: n.FullName, Role: n.Role, MustChange: true, Created: time.Now().UTC()}
 	err = d.alter(ctx, by, "person.add", p.Name, "", describePerson(p), "people", func(tx *store.Tx) error {
 		return tx.AddPerson(p, hash)
 	})
-	return p, password, explain(err, "person", p.Name)
+	return p, password, store.Explain(err, "person", p.Name)
 }
 
 // PersonPatch is what can be altered of a person; nil fields stay.

@@ -8,13 +8,10 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
-
-// warnAhead is how long before its end a secret is warned about.
-const warnAhead = 14 * 24 * time.Hour
 
 // maxOverlap is the longest time that a rotated value is still tried.
 const maxOverlap = 7 * 24 * time.Hour
@@ -50,7 +47,7 @@ func (d *Desk) secrets(ctx context.Context) ([]team.Secret, error) {
 		if s.Overlap != nil && now.After(*s.Overlap) {
 			s.Overlap = nil
 		}
-		s.Warning = warning(*s, now)
+		s.Warning = s.WarningAt(now)
 	}
 	return list, nil
 }
@@ -66,20 +63,6 @@ func named(s team.Server) []string {
 		out = append(out, s.SignIn.ClientSecret, s.SignIn.SigningKey, s.SignIn.Assertion)
 	}
 	return slices.DeleteFunc(out, func(n string) bool { return n == "" })
-}
-
-func warning(s team.Secret, now time.Time) string {
-	switch {
-	case s.Ends == nil:
-		return ""
-	case now.After(*s.Ends):
-		return "it ended on " + s.Ends.Format(time.DateOnly) + "; get a new one and rotate it"
-	case s.Ends.Sub(now) < 48*time.Hour:
-		return fmt.Sprintf("it ends in %d hours; get a new one and rotate it", int(s.Ends.Sub(now).Hours()))
-	case s.Ends.Sub(now) < warnAhead:
-		return fmt.Sprintf("it ends in %d days; get a new one and rotate it", int(s.Ends.Sub(now).Hours()/24))
-	}
-	return ""
 }
 
 func (d *Desk) secret(ctx context.Context, name string) (team.Secret, error) {
@@ -143,7 +126,7 @@ type Inspection struct {
 // Inspect looks at a value without storing or returning it.
 func (d *Desk) Inspect(kind, raw string) Inspection {
 	if kind == "" {
-		kind = locker.Bearer
+		kind = team.KindBearer
 	}
 	v, notes, err := locker.Read(kind, raw)
 	if err != nil {
@@ -154,7 +137,7 @@ func (d *Desk) Inspect(kind, raw string) Inspection {
 	out := Inspection{Facts: facts}
 	if !ends.IsZero() {
 		out.Ends = &ends
-		out.Warning = warning(team.Secret{Ends: &ends}, time.Now())
+		out.Warning = team.Secret{Ends: &ends}.WarningAt(time.Now())
 	}
 	return out
 }
@@ -203,12 +186,12 @@ func (d *Desk) AddSecret(ctx context.Context, by team.Person, n NewSecret) (team
 		return team.Secret{}, err
 	}
 	if n.Kind == "" {
-		n.Kind = locker.Bearer
+		n.Kind = team.KindBearer
 	}
-	if !slices.Contains(locker.Kinds, n.Kind) {
-		return team.Secret{}, &team.FieldError{Field: "kind", Why: "must be one of " + strings.Join(locker.Kinds, ", ")}
+	if !slices.Contains(team.SecretKinds, n.Kind) {
+		return team.Secret{}, &team.FieldError{Field: "kind", Why: "must be one of " + strings.Join(team.SecretKinds, ", ")}
 	}
-	s := team.Secret{ID: store.NewID(), Name: n.Name, Kind: n.Kind, UsedBy: []string{}, Created: time.Now().UTC()}
+	s := team.Secret{ID: team.NewID(), Name: n.Name, Kind: n.Kind, UsedBy: []string{}, Created: time.Now().UTC()}
 	v, err := d.readSecretInput(ctx, by, &s, n.Value, n.Source, n.Ends)
 	if err != nil {
 		return s, err
@@ -216,9 +199,9 @@ func (d *Desk) AddSecret(ctx context.Context, by team.Person, n NewSecret) (team
 	if n.Server != "" {
 		srv, err := d.store.ServerByName(ctx, n.Server)
 		if err != nil {
-			return s, explain(err, "server", n.Server)
+			return s, store.Explain(err, "server", n.Server)
 		}
-		if err := d.tryValue(ctx, srv, store.Holder{}, &value{d: d, id: s.ID, name: s.Name, kind: s.Kind, source: s.Source, present: v, used: new(atomicInt)}); err != nil {
+		if err := d.tryValue(ctx, srv, team.Holder{}, &value{d: d, id: s.ID, name: s.Name, kind: s.Kind, source: s.Source, present: v, used: new(atomicInt)}); err != nil {
 			return s, err
 		}
 	}
@@ -227,18 +210,18 @@ func (d *Desk) AddSecret(ctx context.Context, by team.Person, n NewSecret) (team
 		return s, err
 	}
 	err = d.alter(ctx, by, "secret.add", n.Name, "", s.Kind, "secrets", func(tx *store.Tx) error { return tx.AddSecret(s, box) })
-	s.Warning = warning(s, time.Now())
-	return s, explain(err, "secret", n.Name)
+	s.Warning = s.WarningAt(time.Now())
+	return s, store.Explain(err, "secret", n.Name)
 }
 
 // tryValue tries a server with one value in the place of its first secret.
-func (d *Desk) tryValue(ctx context.Context, s team.Server, h store.Holder, v *value) error {
+func (d *Desk) tryValue(ctx context.Context, s team.Server, h team.Holder, v *value) error {
 	r, err := d.register(ctx)
 	if err != nil {
 		return err
 	}
 	r.values[v.name] = v
-	r.given[s.ID+"/"+holderKey(h)] = v.name
+	r.given[s.ID+"/"+h.Key()] = v.name
 	c, err := d.credentialFor(s, h, r)
 	if err != nil {
 		return err
@@ -280,8 +263,8 @@ func (d *Desk) RotateSecret(ctx context.Context, by team.Person, name string, n 
 		return s, err
 	}
 	err = d.alter(ctx, by, "secret.rotate", name, "", "", "secrets", func(tx *store.Tx) error { return tx.RotateSecret(s, box) })
-	s.Warning = warning(s, now)
-	return s, explain(err, "secret", name)
+	s.Warning = s.WarningAt(now)
+	return s, store.Explain(err, "secret", name)
 }
 
 // tryRotation tries a new value wherever the secret is used.
@@ -301,10 +284,10 @@ func (d *Desk) tryRotation(ctx context.Context, s team.Secret, v locker.Secret) 
 	for _, name := range s.UsedBy {
 		srv, err := d.store.ServerByName(ctx, name)
 		if err != nil {
-			return explain(err, "server", name)
+			return store.Explain(err, "server", name)
 		}
 		for _, h := range d.holdersOf(srv, r, people) {
-			if own := r.given[srv.ID+"/"+holderKey(h)]; own != s.Name && (own != "" || (srv.Secret != s.Name && srv.ClientKey != s.Name && !slices.Contains(named(srv), s.Name))) {
+			if own := r.given[srv.ID+"/"+h.Key()]; own != s.Name && (own != "" || (srv.Secret != s.Name && srv.ClientKey != s.Name && !slices.Contains(named(srv), s.Name))) {
 				continue
 			}
 			c, err := d.freshCredential(srv, h, r)
@@ -324,9 +307,9 @@ func (d *Desk) tryRotation(ctx context.Context, s team.Secret, v locker.Secret) 
 
 // freshCredential is credentialFor without what is in force: a grant of its own,
 // so that a trial neither uses nor spoils the present tokens.
-func (d *Desk) freshCredential(s team.Server, h store.Holder, r *register) (credential, error) {
+func (d *Desk) freshCredential(s team.Server, h team.Holder, r *register) (credential, error) {
 	c, err := d.credentialFor(s, h, r)
-	if err == nil && c.live != nil && c.live.grant != nil && ofBouncer(s.SignIn) {
+	if err == nil && c.live != nil && c.live.grant != nil && team.OfBouncer(s.SignIn) {
 		g := c.live.grant
 		g.mu.Lock()
 		fresh := &grant{d: d, id: g.id, server: s, holder: h, config: g.config, proof: r.values[s.SignIn.Assertion], link: g.link, used: new(atomicInt)}
@@ -362,7 +345,7 @@ func (d *Desk) RemoveSecret(ctx context.Context, by team.Person, name string) er
 	if errors.Is(err, store.ErrInUse) {
 		return &team.ConflictError{Field: "name", Why: fmt.Sprintf("secret %q is given to %v", name, s.UsedBy), Hint: "remove those servers, or give them another secret first"}
 	}
-	return explain(err, "secret", name)
+	return store.Explain(err, "secret", name)
 }
 
 // OwnValue is a credential that a person or an agent uses of their own.
@@ -378,12 +361,12 @@ type OwnValue struct {
 func (d *Desk) GiveOwn(ctx context.Context, by team.Person, server string, n OwnValue) (team.Secret, error) {
 	s, err := d.store.ServerByName(ctx, server)
 	if err != nil {
-		return team.Secret{}, explain(err, "server", server)
+		return team.Secret{}, store.Explain(err, "server", server)
 	}
 	if s.SignIn != nil {
 		return team.Secret{}, &team.ConflictError{Field: "value", Why: fmt.Sprintf("server %q wants a sign-in, not a token", server), Hint: "use bouncer sign-in begin " + server}
 	}
-	if s.Transport == Stdio && s.SecretEnv == "" {
+	if s.Transport == team.Stdio && s.SecretEnv == "" {
 		return team.Secret{}, &team.FieldError{Field: "value", Why: "has nowhere to go: no variable of this process carries a secret"}
 	}
 	h, err := d.holderOf(ctx, by, s, n.Agent, false)
@@ -402,21 +385,21 @@ func (d *Desk) GiveOwn(ctx context.Context, by team.Person, server string, n Own
 			return tx.SetGiven(store.Given{ServerID: s.ID, Holder: h, Secret: n.Secret})
 		})
 	}
-	kind := locker.Bearer
+	kind := team.KindBearer
 	switch {
-	case s.Transport == Stdio:
-		kind = locker.Environment
+	case s.Transport == team.Stdio:
+		kind = team.KindEnvironment
 	case s.SecretHeader != "" || s.SecretQuery != "":
-		kind = locker.Value
+		kind = team.KindValue
 	}
 	name := server + "-" + by.Name
 	if n.Agent != "" {
 		name = server + "-" + n.Agent
 	}
 	if len(name) > 32 {
-		name = strings.TrimRight(name[:25], "-") + "-" + strings.ToLower(store.NewID()[20:])
+		name = strings.TrimRight(name[:25], "-") + "-" + strings.ToLower(team.NewID()[20:])
 	}
-	k := team.Secret{ID: store.NewID(), Name: name, Kind: kind, UsedBy: []string{server}, Created: time.Now().UTC()}
+	k := team.Secret{ID: team.NewID(), Name: name, Kind: kind, UsedBy: []string{server}, Created: time.Now().UTC()}
 	if n.Agent == "" {
 		k.Owner = by.Name
 	}
@@ -455,7 +438,7 @@ func (d *Desk) GiveOwn(ctx context.Context, by team.Person, server string, n Own
 	if err == nil {
 		d.settle(ctx, s, h)
 	}
-	return k, explain(err, "secret", name)
+	return k, store.Explain(err, "secret", name)
 }
 
 // DropOwn ends the use of a person's or an agent's own credential at a server.
@@ -463,7 +446,7 @@ func (d *Desk) GiveOwn(ctx context.Context, by team.Person, server string, n Own
 func (d *Desk) DropOwn(ctx context.Context, by team.Person, server, agent string) error {
 	s, err := d.store.ServerByName(ctx, server)
 	if err != nil {
-		return explain(err, "server", server)
+		return store.Explain(err, "server", server)
 	}
 	h, err := d.holderOf(ctx, by, s, agent, false)
 	if err != nil {

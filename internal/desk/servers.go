@@ -11,12 +11,12 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/endpoint"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/link"
-	"bouncer/internal/locker"
-	"bouncer/internal/signin"
+	"bouncer/internal/oauth"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
 
 // ServerInfo is a server with how it is doing.
@@ -24,15 +24,6 @@ type ServerInfo struct {
 	team.Server
 	Health team.Health `json:"health"`
 }
-
-// ProbeError says why a server was not registered or altered: it could not be
-// reached as described.
-type ProbeError struct {
-	Finding diagnosis.Finding
-	Stages  []team.Stage
-}
-
-func (e *ProbeError) Error() string { return e.Finding.Message }
 
 // Registration is a server to be registered.
 type Registration struct {
@@ -71,7 +62,7 @@ func (d *Desk) Servers(ctx context.Context) ([]ServerInfo, error) {
 func (d *Desk) Server(ctx context.Context, name string) (ServerInfo, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return ServerInfo{}, explain(err, "server", name)
+		return ServerInfo{}, store.Explain(err, "server", name)
 	}
 	return d.info(s), nil
 }
@@ -80,7 +71,7 @@ func (d *Desk) Server(ctx context.Context, name string) (ServerInfo, error) {
 func (d *Desk) ServerTools(ctx context.Context, name string) ([]tools.Tool, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return nil, explain(err, "server", name)
+		return nil, store.Explain(err, "server", name)
 	}
 	if k, _ := d.someKeeper(s); k != nil {
 		return k.Status().Offer.Lists[tools.Tools], nil
@@ -93,18 +84,18 @@ func (d *Desk) ServerTools(ctx context.Context, name string) ([]tools.Tool, erro
 func (d *Desk) Editions(ctx context.Context, name string) ([]team.Edition, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return nil, explain(err, "server", name)
+		return nil, store.Explain(err, "server", name)
 	}
 	return d.store.Editions(ctx, s.ID)
 }
 
 // someKeeper returns the keeper of the team's way to a server, else the best one
 // of those that people and agents have, and whose it is.
-func (d *Desk) someKeeper(s team.Server) (*link.Keeper, store.Holder) {
+func (d *Desk) someKeeper(s team.Server) (*link.Keeper, team.Holder) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if k := d.keepers[s.ID]; k != nil {
-		return k.keeper, store.Holder{}
+		return k.keeper, team.Holder{}
 	}
 	var best *link.Keeper
 	whose := ""
@@ -113,22 +104,22 @@ func (d *Desk) someKeeper(s team.Server) (*link.Keeper, store.Holder) {
 		if !own || server != s.ID {
 			continue
 		}
-		ready := k.keeper.Status().State == link.Ready
-		if best == nil || (ready && best.Status().State != link.Ready) || (h < whose && ready == (best.Status().State == link.Ready)) {
+		ready := k.keeper.Status().State == team.StateReady
+		if best == nil || (ready && best.Status().State != team.StateReady) || (h < whose && ready == (best.Status().State == team.StateReady)) {
 			best, whose = k.keeper, h
 		}
 	}
-	return best, readHolder(whose)
+	return best, team.ReadHolder(whose)
 }
 
 func (d *Desk) info(s team.Server) ServerInfo {
 	if k, _ := d.someKeeper(s); k != nil {
 		return ServerInfo{s, k.Status().Health}
 	}
-	if !s.Paused && (s.SignIn != nil || s.Per == PerPerson || s.Per == PerAgent) {
-		return ServerInfo{s, team.Health{State: link.Waiting, Since: s.Created}}
+	if !s.Paused && (s.SignIn != nil || s.Per == team.PerPerson || s.Per == team.PerAgent) {
+		return ServerInfo{s, team.Health{State: team.StateWaiting, Since: s.Created}}
 	}
-	return ServerInfo{s, team.Health{State: link.Paused}}
+	return ServerInfo{s, team.Health{State: team.StatePaused}}
 }
 
 // Register reaches the server, lists its tools and registers it. When it cannot
@@ -149,11 +140,11 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	if err != nil {
 		return ServerInfo{}, err
 	}
-	if s.Transport == Stdio && d.o.NoProcesses {
+	if s.Transport == team.Stdio && d.o.NoProcesses {
 		return ServerInfo{}, &team.FieldError{Field: "command", Why: "is not possible here: the service was started with processes off"}
 	}
 	if _, err := d.store.ServerByName(ctx, r.Name); err == nil {
-		return ServerInfo{}, explain(store.ErrTaken, "server", r.Name)
+		return ServerInfo{}, store.Explain(store.ErrTaken, "server", r.Name)
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return ServerInfo{}, err
 	}
@@ -168,12 +159,12 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 			return ServerInfo{}, err
 		}
 	} else {
-		if l, st, err = d.reach(ctx, &s, g.credential, r.Transport == "" && s.Transport == StreamableHTTP); err != nil {
+		if l, st, err = d.reach(ctx, &s, g.credential, r.Transport == "" && s.Transport == team.StreamableHTTP); err != nil {
 			return ServerInfo{}, err
 		}
-		if st.State != link.Ready && !r.Anyway {
+		if st.State != team.StateReady && !r.Anyway {
 			l.Close(ctx)
-			return ServerInfo{}, d.hintSignIn(ctx, s, &ProbeError{*st.Finding, st.Stages})
+			return ServerInfo{}, d.hintSignIn(ctx, s, &team.ProbeError{Finding: *st.Finding, Stages: st.Stages})
 		}
 		// The link that was probed becomes the one in use.
 		d.mu.Lock()
@@ -183,18 +174,18 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	err = d.alter(ctx, by, "server.register", s.Name, "", describe(s), "servers", func(tx *store.Tx) error {
 		if g.add != nil {
 			if err := tx.AddSecret(*g.add, g.box); err != nil {
-				return explain(err, "secret", g.add.Name)
+				return store.Explain(err, "secret", g.add.Name)
 			}
 		}
 		if err := tx.AddServer(s); err != nil {
-			return explain(err, "server", s.Name)
+			return store.Explain(err, "server", s.Name)
 		}
 		if g.own {
 			if err := tx.SetGiven(store.Given{ServerID: s.ID, Holder: g.holder, Secret: g.add.Name}); err != nil {
 				return err
 			}
 		}
-		if st.State != link.Ready {
+		if st.State != team.StateReady {
 			return nil
 		}
 		return tx.AddEdition(s.ID, now, st.Offer.Lists[tools.Tools])
@@ -213,17 +204,17 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 }
 
 // hintSignIn says that a server wants a sign-in, where it says so itself.
-func (d *Desk) hintSignIn(ctx context.Context, s team.Server, p *ProbeError) error {
-	if p.Finding.Cause != diagnosis.NoCredential || (s.Transport != StreamableHTTP && s.Transport != EventStream) {
+func (d *Desk) hintSignIn(ctx context.Context, s team.Server, p *team.ProbeError) error {
+	if p.Finding.Cause != diagnosis.NoCredential || (s.Transport != team.StreamableHTTP && s.Transport != team.EventStream) {
 		return p
 	}
 	a, _, err := d.discover(ctx, s)
-	var r *signin.Refusal
+	var r *oauth.Error
 	switch {
 	case err == nil && !a.Guessed:
 		p.Finding.Cause, p.Finding.Message = diagnosis.SignInNeeded, "the server wants a sign-in at "+a.Issuer
 		p.Finding.Remedy = "register it with --sign-in code, and --per person if each person has an account of their own there"
-	case errors.As(err, &r) && r.Step == signin.StepResource && !strings.Contains(r.Why, "cannot be read"):
+	case errors.As(err, &r) && r.Step == oauth.StepResource && !strings.Contains(r.Why, "cannot be read"):
 		p.Finding.Cause, p.Finding.Message, p.Finding.Remedy = diagnosis.ResourceMetadata, "the server wants a sign-in, but "+r.Why, r.Remedy()
 	}
 	return p
@@ -232,7 +223,7 @@ func (d *Desk) hintSignIn(ctx context.Context, s team.Server, p *ProbeError) err
 // provision is what a new server is given.
 type provision struct {
 	credential
-	holder store.Holder
+	holder team.Holder
 	add    *team.Secret // stored with the server; nil for none
 	box    store.Sealed
 	own    bool // the secret is the registrar's own
@@ -255,12 +246,12 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 	if err := d.checkNamed(ctx, *s, r.Secret); err != nil {
 		return g, err
 	}
-	own := s.Per == PerPerson || s.Per == PerAgent
+	own := s.Per == team.PerPerson || s.Per == team.PerAgent
 	switch {
 	case r.Token != "":
 		g.add = ownSecret(*s, now)
-		if s.Per == PerPerson {
-			g.add.Name, g.add.Owner, g.own, g.holder = s.Name+"-"+by.Name, by.Name, true, store.Holder{Person: by.ID}
+		if s.Per == team.PerPerson {
+			g.add.Name, g.add.Owner, g.own, g.holder = s.Name+"-"+by.Name, by.Name, true, team.Holder{Person: by.ID}
 		} else if own {
 			return g, &team.FieldError{Field: "token", Why: "is not possible here: each agent gets its own (bouncer secret own)"}
 		}
@@ -278,7 +269,7 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 		reg.values[g.add.Name] = &value{d: d, id: g.add.ID, name: g.add.Name, kind: g.add.Kind, present: v, used: new(atomicInt)}
 		d.keepValue(reg.values[g.add.Name])
 		if g.own {
-			reg.given[s.ID+"/"+holderKey(g.holder)] = g.add.Name
+			reg.given[s.ID+"/"+g.holder.Key()] = g.add.Name
 		} else {
 			s.Secret = g.add.Name
 		}
@@ -291,7 +282,7 @@ func (d *Desk) give(ctx context.Context, by team.Person, s *team.Server, r Regis
 		g.waits = true
 		return g, nil
 	}
-	if s.SignIn != nil && !ofBouncer(s.SignIn) {
+	if s.SignIn != nil && !team.OfBouncer(s.SignIn) {
 		g.waits = true
 		return g, nil
 	}
@@ -347,14 +338,14 @@ type ServerPatch struct {
 func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p ServerPatch) (ServerInfo, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return ServerInfo{}, explain(err, "server", name)
+		return ServerInfo{}, store.Explain(err, "server", name)
 	}
 	old := s
 	if p.URL != nil {
-		if s.Transport == Stdio {
+		if s.Transport == team.Stdio {
 			return ServerInfo{}, &team.FieldError{Field: "url", Why: "does not go with a local process"}
 		}
-		if s.URL, err = checkURL(*p.URL); err != nil {
+		if s.URL, err = endpoint.CheckURL(*p.URL); err != nil {
 			return ServerInfo{}, err
 		}
 	}
@@ -364,7 +355,7 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	if p.Sharing != nil {
 		s.Sharing = *p.Sharing
 	}
-	if (p.Document != nil || p.Operations != nil) && s.Transport != REST {
+	if (p.Document != nil || p.Operations != nil) && s.Transport != team.REST {
 		return ServerInfo{}, &team.FieldError{Field: "operations", Why: "belong to a REST API"}
 	}
 	if p.Document != nil {
@@ -373,7 +364,7 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	if p.Operations != nil {
 		s.Operations = *p.Operations
 	}
-	if s.Transport == REST {
+	if s.Transport == team.REST {
 		if err := describeREST(&s, ""); err != nil {
 			return ServerInfo{}, err
 		}
@@ -407,7 +398,7 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	}
 	var write func(*store.Tx) error
 	if p.Token != nil {
-		if s.Transport == Stdio && s.SecretEnv == "" {
+		if s.Transport == team.Stdio && s.SecretEnv == "" {
 			return ServerInfo{}, &team.FieldError{Field: "token", Why: "has nowhere to go: no variable of this process carries a secret"}
 		}
 		if s.SignIn != nil {
@@ -418,8 +409,8 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 		}
 	}
 	var c credential
-	if s.SignIn == nil || ofBouncer(s.SignIn) {
-		if c, err = d.freshCredential(s, store.Holder{}, reg); err != nil {
+	if s.SignIn == nil || team.OfBouncer(s.SignIn) {
+		if c, err = d.freshCredential(s, team.Holder{}, reg); err != nil {
 			return ServerInfo{}, err
 		}
 		if err := checkPair(s, c); err != nil {
@@ -430,9 +421,9 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 	if err != nil {
 		return ServerInfo{}, err
 	}
-	team := (s.Per == "" || s.Per == PerTeam) && (s.SignIn == nil || ofBouncer(s.SignIn))
+	shared := (s.Per == "" || s.Per == team.PerTeam) && (s.SignIn == nil || team.OfBouncer(s.SignIn))
 	tried := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil
-	if tried && team && !p.Anyway {
+	if tried && shared && !p.Anyway {
 		if err := d.try(ctx, s, c); err != nil {
 			return ServerInfo{}, err
 		}
@@ -458,9 +449,9 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 		return tx.SetServer(s)
 	})
 	if err != nil {
-		return ServerInfo{}, explain(err, "server", name)
+		return ServerInfo{}, store.Explain(err, "server", name)
 	}
-	if tried && !team {
+	if tried && !shared {
 		return d.info(s), nil
 	}
 	if tried || ((p.Sharing != nil || p.Document != nil || p.Operations != nil) && !s.Paused) {
@@ -477,7 +468,7 @@ func sameOrigin(a, b string) bool {
 
 func describe(s team.Server) string {
 	at := s.URL
-	if s.Transport == Stdio {
+	if s.Transport == team.Stdio {
 		at = strings.Join(append([]string{s.Command}, s.Args...), " ")
 	}
 	return fmt.Sprintf("%s, secret %q, paused %v", at, s.Secret, s.Paused)
@@ -486,20 +477,20 @@ func describe(s team.Server) string {
 // describeServer checks what a registration says of the server itself.
 func describeServer(r Registration, now time.Time) (team.Server, error) {
 	s := team.Server{
-		ID: store.NewID(), Name: r.Name, Transport: StreamableHTTP, Created: now, Command: r.Command, Args: r.Args, Dir: r.Dir, Env: r.Env, SecretEnv: r.SecretEnv,
+		ID: team.NewID(), Name: r.Name, Transport: team.StreamableHTTP, Created: now, Command: r.Command, Args: r.Args, Dir: r.Dir, Env: r.Env, SecretEnv: r.SecretEnv,
 		Document: r.Document, ServerOptions: r.ServerOptions,
 	}
 	if s.Sharing == "" {
-		s.Sharing = link.Auto
+		s.Sharing = team.SharingAuto
 	}
 	switch {
 	case r.Command != "":
-		s.Transport = Stdio
+		s.Transport = team.Stdio
 	case r.Document != "":
-		s.Transport = REST
-	case r.Transport == EventStream:
-		s.Transport = EventStream
-	case r.Transport != "" && r.Transport != StreamableHTTP:
+		s.Transport = team.REST
+	case r.Transport == team.EventStream:
+		s.Transport = team.EventStream
+	case r.Transport != "" && r.Transport != team.StreamableHTTP:
 		return s, &team.FieldError{Field: "transport", Why: "must be streamable-http or sse, or be left out to be found out"}
 	}
 	if err := checkOptions(s); err != nil {
@@ -509,7 +500,7 @@ func describeServer(r Registration, now time.Time) (team.Server, error) {
 		if len(r.Args)+len(r.Env) > 0 || r.Dir != "" || r.SecretEnv != "" {
 			return s, &team.FieldError{Field: "command", Why: "is missing; arguments, a directory and variables belong to a command"}
 		}
-		if s.Transport == REST {
+		if s.Transport == team.REST {
 			s.URL = r.URL
 			if r.Token != "" || r.Secret != "" {
 				s.Secret = "given" // until its name is known; the document says where it goes
@@ -517,7 +508,7 @@ func describeServer(r Registration, now time.Time) (team.Server, error) {
 			return s, describeREST(&s, r.DocumentURL)
 		}
 		var err error
-		s.URL, err = checkURL(r.URL)
+		s.URL, err = endpoint.CheckURL(r.URL)
 		return s, err
 	}
 	bad := func(field, why string) (team.Server, error) { return s, &team.FieldError{Field: field, Why: why} }
@@ -557,12 +548,12 @@ var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // ownSecret is a new secret for one server.
 func ownSecret(s team.Server, now time.Time) *team.Secret {
-	n := &team.Secret{ID: store.NewID(), Name: s.Name + "-token", Kind: locker.Bearer, Created: now}
+	n := &team.Secret{ID: team.NewID(), Name: s.Name + "-token", Kind: team.KindBearer, Created: now}
 	switch {
-	case s.Transport == Stdio:
-		n.Name, n.Kind = s.Name+"-variable", locker.Environment
+	case s.Transport == team.Stdio:
+		n.Name, n.Kind = s.Name+"-variable", team.KindEnvironment
 	case s.SecretHeader != "" || s.SecretQuery != "":
-		n.Kind = locker.Value
+		n.Kind = team.KindValue
 	}
 	return n
 }
@@ -596,7 +587,7 @@ func (d *Desk) putToken(ctx context.Context, by team.Person, s *team.Server, raw
 	s.Secret = k.Name
 	reg.values[k.Name] = &value{d: d, id: k.ID, name: k.Name, kind: k.Kind, present: v, used: new(atomicInt)}
 	if fresh {
-		return func(tx *store.Tx) error { return explain(tx.AddSecret(k, box), "secret", k.Name) }, nil
+		return func(tx *store.Tx) error { return store.Explain(tx.AddSecret(k, box), "secret", k.Name) }, nil
 	}
 	return func(tx *store.Tx) error { return tx.RotateSecret(k, box) }, nil
 }
@@ -609,8 +600,8 @@ func (d *Desk) try(ctx context.Context, s team.Server, c credential) error {
 	}
 	st := link.Judge(l.Probe(ctx))
 	l.Close(ctx)
-	if st.State != link.Ready {
-		return &ProbeError{*st.Finding, st.Stages}
+	if st.State != team.StateReady {
+		return &team.ProbeError{Finding: *st.Finding, Stages: st.Stages}
 	}
 	return nil
 }
@@ -619,11 +610,11 @@ func (d *Desk) try(ctx context.Context, s team.Server, c credential) error {
 func (d *Desk) CheckServer(ctx context.Context, name string) (ServerInfo, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return ServerInfo{}, explain(err, "server", name)
+		return ServerInfo{}, store.Explain(err, "server", name)
 	}
 	k, h := d.someKeeper(s)
 	if k == nil {
-		if d.info(s).Health.State == link.Waiting {
+		if d.info(s).Health.State == team.StateWaiting {
 			return ServerInfo{}, &team.ConflictError{Field: "name", Why: fmt.Sprintf("nobody has a credential for server %q yet", name), Hint: "sign in at " + d.o.Address + ConnectPath + name}
 		}
 		return ServerInfo{}, &team.ConflictError{Field: "paused", Why: fmt.Sprintf("server %q is paused", name), Hint: "resume it first"}
@@ -648,31 +639,7 @@ func (d *Desk) CheckServer(ctx context.Context, name string) (ServerInfo, error)
 func (d *Desk) RemoveServer(ctx context.Context, by team.Person, name string) error {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return explain(err, "server", name)
+		return store.Explain(err, "server", name)
 	}
-	return explain(d.alter(ctx, by, "server.remove", name, describe(s), "", "servers", func(tx *store.Tx) error { return tx.RemoveServer(s.ID) }), "server", name)
-}
-
-func checkURL(raw string) (string, error) {
-	bad := func(why string) (string, error) { return "", &team.FieldError{Field: "url", Why: why} }
-	if raw == "" {
-		return bad("is missing; give the address of the MCP endpoint, as in https://tools.example/mcp")
-	}
-	if len(raw) > 2000 {
-		return bad("is longer than 2000 characters")
-	}
-	u, err := url.Parse(raw)
-	switch {
-	case err != nil:
-		return bad("is not a URL; it looks like https://tools.example/mcp")
-	case u.Scheme != "http" && u.Scheme != "https":
-		return bad(fmt.Sprintf("has the scheme %q; it must begin with http:// or https://", u.Scheme))
-	case u.Host == "" || u.Hostname() == "":
-		return bad("names no host; it looks like https://tools.example/mcp")
-	case u.User != nil:
-		return bad("holds a user name or password; store the credential as a token instead")
-	case u.Fragment != "":
-		return bad("has a fragment (#...), which is never sent; leave it out")
-	}
-	return u.String(), nil
+	return store.Explain(d.alter(ctx, by, "server.remove", name, describe(s), "", "servers", func(tx *store.Tx) error { return tx.RemoveServer(s.ID) }), "server", name)
 }

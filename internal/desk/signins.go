@@ -11,11 +11,11 @@ import (
 	"sync"
 	"time"
 
-	"bouncer/internal/link"
+	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
-	"bouncer/internal/signin"
+	"bouncer/internal/oauth"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
+	"bouncer/internal/token"
 )
 
 // Addresses of Bouncer that other parties are told.
@@ -37,9 +37,9 @@ const (
 // pendingFlow is an authorization under way. It belongs to the browser that
 // began it.
 type pendingFlow struct {
-	flow    *signin.Flow
+	flow    *oauth.Authorization
 	server  team.Server // empty for a sign-in to Bouncer itself
-	holder  store.Holder
+	holder  team.Holder
 	by      team.Person
 	browser [32]byte // hash of what the browser shows
 	back    string
@@ -51,20 +51,12 @@ type pendingFlow struct {
 type flows struct {
 	mu       sync.Mutex
 	byState  map[string]pendingFlow
-	problems map[string]Problem
+	problems map[string]team.Problem
 	order    []string
 }
 
-// Problem is why a sign-in failed, to be shown to whoever tried.
-type Problem struct {
-	What string `json:"what"`
-	Hint string `json:"hint"`
-	Step string `json:"step,omitempty"`
-	Code string `json:"code,omitempty" doc:"error code of OAuth"`
-}
-
 func newFlows() *flows {
-	return &flows{byState: map[string]pendingFlow{}, problems: map[string]Problem{}}
+	return &flows{byState: map[string]pendingFlow{}, problems: map[string]team.Problem{}}
 }
 
 // put keeps a flow; false when there are too many.
@@ -110,10 +102,10 @@ func (f *flows) take(state string) (pendingFlow, bool) {
 }
 
 // fail keeps why a sign-in failed and returns its number.
-func (f *flows) fail(p Problem) string {
+func (f *flows) fail(p team.Problem) string {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	id := strings.ToLower(store.NewID())
+	id := strings.ToLower(team.NewID())
 	f.problems[id] = p
 	if f.order = append(f.order, id); len(f.order) > maxProblems {
 		delete(f.problems, f.order[0])
@@ -123,7 +115,7 @@ func (f *flows) fail(p Problem) string {
 }
 
 // SignInProblem returns why a sign-in failed.
-func (d *Desk) SignInProblem(id string) (Problem, error) {
+func (d *Desk) SignInProblem(id string) (team.Problem, error) {
 	d.flows.mu.Lock()
 	defer d.flows.mu.Unlock()
 	p, ok := d.flows.problems[id]
@@ -133,12 +125,12 @@ func (d *Desk) SignInProblem(id string) (Problem, error) {
 	return p, nil
 }
 
-func problemOf(err error) Problem {
-	var r *signin.Refusal
+func problemOf(err error) team.Problem {
+	var r *oauth.Error
 	if errors.As(err, &r) {
-		return Problem{sentence(r.Why), r.Remedy(), r.Step, r.Code}
+		return team.Problem{What: sentence(r.Why), Hint: r.Remedy(), Step: r.Step, Code: r.Code}
 	}
-	return Problem{What: err.Error(), Hint: "try again; the service's log says more"}
+	return team.Problem{What: err.Error(), Hint: "try again; the service's log says more"}
 }
 
 func sentence(s string) string {
@@ -148,7 +140,7 @@ func sentence(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-func (d *Desk) connectLink(server string, h store.Holder) string {
+func (d *Desk) connectLink(server string, h team.Holder) string {
 	at := d.o.Address + ConnectPath + server
 	switch {
 	case h.Agent != "":
@@ -174,25 +166,25 @@ type SignInStart struct {
 }
 
 // holderOf finds for whom a person supplies a credential, and whether they may.
-func (d *Desk) holderOf(ctx context.Context, by team.Person, s team.Server, agent string, forTeam bool) (store.Holder, error) {
+func (d *Desk) holderOf(ctx context.Context, by team.Person, s team.Server, agent string, forTeam bool) (team.Holder, error) {
 	keeper := by.Role == team.Admin || by.Role == team.Maintainer
 	switch {
 	case by.Role == team.Auditor:
-		return store.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by an auditor"}
+		return team.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by an auditor"}
 	case agent != "":
 		a, err := d.Agent(ctx, by, agent)
 		if err != nil {
-			return store.Holder{}, err
+			return team.Holder{}, err
 		}
-		return store.Holder{Agent: a.ID}, nil
+		return team.Holder{Agent: a.ID}, nil
 	case forTeam && !keeper:
-		return store.Holder{}, &team.FieldError{Field: "team", Why: "needs an admin or a maintainer; leave it out to use your own"}
-	case forTeam && (s.Per == PerPerson || s.Per == PerAgent):
-		return store.Holder{}, &team.FieldError{Field: "team", Why: "is not possible: at this server each " + s.Per + " has a credential of its own"}
+		return team.Holder{}, &team.FieldError{Field: "team", Why: "needs an admin or a maintainer; leave it out to use your own"}
+	case forTeam && (s.Per == team.PerPerson || s.Per == team.PerAgent):
+		return team.Holder{}, &team.FieldError{Field: "team", Why: "is not possible: at this server each " + s.Per + " has a credential of its own"}
 	case forTeam:
-		return store.Holder{}, nil
+		return team.Holder{}, nil
 	}
-	return store.Holder{Person: by.ID}, nil
+	return team.Holder{Person: by.ID}, nil
 }
 
 // BeginSignIn begins a sign-in at a server. browser is what only the browser
@@ -200,9 +192,9 @@ func (d *Desk) holderOf(ctx context.Context, by team.Person, s team.Server, agen
 func (d *Desk) BeginSignIn(ctx context.Context, by team.Person, try SignInTry, browser string) (SignInStart, error) {
 	s, err := d.store.ServerByName(ctx, try.Server)
 	if err != nil {
-		return SignInStart{}, explain(err, "server", try.Server)
+		return SignInStart{}, store.Explain(err, "server", try.Server)
 	}
-	if s.SignIn == nil || s.SignIn.Grant != GrantCode {
+	if s.SignIn == nil || s.SignIn.Grant != team.GrantCode {
 		return SignInStart{}, &team.ConflictError{Field: "server", Why: fmt.Sprintf("nobody signs in at server %q", s.Name), Hint: "it takes a stored secret, or none"}
 	}
 	h, err := d.holderOf(ctx, by, s, try.Agent, try.Team)
@@ -232,11 +224,11 @@ func (d *Desk) BeginSignIn(ctx context.Context, by team.Person, try SignInTry, b
 	if err != nil {
 		return SignInStart{}, err
 	}
-	f, to, err := signin.Begin(a, id, redirect, scope)
+	f, to, err := oauth.Begin(a, id, redirect, scope)
 	if err != nil {
 		return SignInStart{}, err
 	}
-	if !d.flows.put(pendingFlow{flow: f, server: s, holder: h, by: by, browser: signin.Hash(browser), back: safeBack(try.Back), until: time.Now().Add(flowTime)}) {
+	if !d.flows.put(pendingFlow{flow: f, server: s, holder: h, by: by, browser: token.Hash(browser), back: safeBack(try.Back), until: time.Now().Add(flowTime)}) {
 		return SignInStart{}, &team.ConflictError{Why: "too many sign-ins are under way", Hint: "finish some, or wait ten minutes"}
 	}
 	return SignInStart{URL: to}, nil
@@ -253,9 +245,9 @@ func safeBack(back string) string {
 // identityAt finds who Bouncer is at an authority: the client of the server's
 // settings, else Bouncer's own document, else what it registered there before,
 // else a new registration. Nothing of one issuer is shown to another.
-func (d *Desk) identityAt(ctx context.Context, by team.Person, s team.Server, a signin.Authority, redirect, scope string) (signin.Identity, error) {
+func (d *Desk) identityAt(ctx context.Context, by team.Person, s team.Server, a oauth.Metadata, redirect, scope string) (oauth.ClientIdentity, error) {
 	if s.SignIn.ClientID != "" {
-		id := signin.Identity{ID: s.SignIn.ClientID}
+		id := oauth.ClientIdentity{ID: s.SignIn.ClientID}
 		for name, into := range map[string]*locker.Secret{s.SignIn.ClientSecret: &id.Secret, s.SignIn.SigningKey: &id.Key} {
 			if name == "" {
 				continue
@@ -269,7 +261,7 @@ func (d *Desk) identityAt(ctx context.Context, by team.Person, s team.Server, a 
 		return id, nil
 	}
 	if a.Documents && strings.HasPrefix(d.o.Address, "https://") {
-		return signin.Identity{ID: d.o.Address + DocumentPath, Method: "none"}, nil
+		return oauth.ClientIdentity{ID: d.o.Address + DocumentPath, Method: "none"}, nil
 	}
 	sealed, err := d.store.Client(ctx, a.Issuer, redirect)
 	if err == nil && !d.flows.lost(s.ID, by.ID) {
@@ -279,19 +271,19 @@ func (d *Desk) identityAt(ctx context.Context, by team.Person, s team.Server, a 
 			return h.identity(), nil
 		}
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return signin.Identity{}, err
+		return oauth.ClientIdentity{}, err
 	}
 	id, err := d.out.RegisterClient(ctx, a, redirect, scope)
 	if err != nil {
 		return id, err
 	}
-	h := hold(signin.Authority{}, id, signin.Tokens{})
+	h := hold(oauth.Metadata{}, id, oauth.Tokens{})
 	d.learn(h.secrets()...)
 	raw, err := json.Marshal(h)
 	if err != nil {
 		return id, err
 	}
-	key := store.NewID()
+	key := team.NewID()
 	box, err := d.seal(key, locker.NewSecret(string(raw)))
 	if err != nil {
 		return id, err
@@ -311,7 +303,7 @@ type Returned struct {
 func (d *Desk) FinishSignIn(ctx context.Context, answer url.Values, browser, from string) Returned {
 	p, ok := d.flows.take(answer.Get("state"))
 	if !ok {
-		return Returned{Path: "/sign-ins?problem=" + d.flows.fail(Problem{What: "This sign-in is not known: it was used already, took longer than ten minutes, or Bouncer was restarted", Hint: "begin it again", Step: signin.StepAuthorize})}
+		return Returned{Path: "/sign-ins?problem=" + d.flows.fail(team.Problem{What: "This sign-in is not known: it was used already, took longer than ten minutes, or Bouncer was restarted", Hint: "begin it again", Step: oauth.StepAuthorize})}
 	}
 	if p.server.ID == "" {
 		return d.finishLogin(ctx, p, answer, browser, from)
@@ -322,24 +314,24 @@ func (d *Desk) FinishSignIn(ctx context.Context, answer url.Values, browser, fro
 	} else {
 		page += "?"
 	}
-	fail := func(pr Problem) Returned {
+	fail := func(pr team.Problem) Returned {
 		d.o.Log.Warn("a sign-in failed", "server", p.server.Name, "person", p.by.Name, "step", pr.Step, "code", pr.Code, "why", pr.What)
 		return Returned{Path: page + "problem=" + d.flows.fail(pr)}
 	}
-	shown := signin.Hash(browser)
+	shown := token.Hash(browser)
 	if browser == "" || subtle.ConstantTimeCompare(shown[:], p.browser[:]) != 1 {
-		return fail(Problem{What: "This sign-in was begun in another browser, so nothing was granted", Hint: "begin it again in this browser", Step: signin.StepAuthorize})
+		return fail(team.Problem{What: "This sign-in was begun in another browser, so nothing was granted", Hint: "begin it again in this browser", Step: oauth.StepAuthorize})
 	}
-	t, err := d.out.Finish(ctx, p.flow, answer)
+	t, err := d.out.ExchangeCode(ctx, p.flow, answer)
 	if err == nil {
 		err = d.keepSignIn(ctx, p, t)
 	}
 	if err != nil {
-		var r *signin.Refusal
+		var r *oauth.Error
 		if errors.As(err, &r) && r.Code == "invalid_client" && p.server.SignIn.ClientID == "" {
 			// It no longer knows what was registered; the next try registers anew.
 			_ = d.store.Quietly(ctx, func(tx *store.Tx) error {
-				return tx.DropClient(p.flow.Authority.Issuer, p.flow.Redirect)
+				return tx.DropClient(p.flow.Server.Issuer, p.flow.Redirect)
 			})
 		}
 		return fail(problemOf(err))
@@ -351,31 +343,31 @@ func (d *Desk) FinishSignIn(ctx context.Context, answer url.Values, browser, fro
 }
 
 // keepSignIn stores a grant and puts it in force.
-func (d *Desk) keepSignIn(ctx context.Context, p pendingFlow, t signin.Tokens) error {
+func (d *Desk) keepSignIn(ctx context.Context, p pendingFlow, t oauth.Tokens) error {
 	now := time.Now().UTC()
-	h := hold(p.flow.Authority, p.flow.Identity, t)
+	h := hold(p.flow.Server, p.flow.Identity, t)
 	d.learn(h.secrets()...)
-	row, err := d.sealHolding(store.StoredSignIn{ID: store.NewID(), ServerID: p.server.ID, Holder: p.holder, Issuer: p.flow.Authority.Issuer, Created: now}, h)
+	row, err := d.sealHolding(store.StoredSignIn{ID: team.NewID(), ServerID: p.server.ID, Holder: p.holder, Issuer: p.flow.Server.Issuer, Created: now}, h)
 	if err != nil {
 		return err
 	}
 	err = d.alter(ctx, p.by, "sign-in.make", p.server.Name, "", fmt.Sprintf("at %s, scope %q", row.Issuer, row.Scope), "sign-ins", func(tx *store.Tx) error { return tx.PutSignIn(row) })
 	if err != nil {
-		return explain(err, "server", p.server.Name)
+		return store.Explain(err, "server", p.server.Name)
 	}
 	d.settle(ctx, p.server, p.holder)
-	d.hub.tell("servers")
+	d.hub.Publish("servers")
 	return nil
 }
 
 // settle waits a little until a new way to a server has been tried, so that the
 // page that follows shows how it went.
-func (d *Desk) settle(ctx context.Context, s team.Server, h store.Holder) {
+func (d *Desk) settle(ctx context.Context, s team.Server, h team.Holder) {
 	for range 50 {
 		d.mu.Lock()
 		k := d.keepers[keeperKey(s.ID, h)]
 		d.mu.Unlock()
-		if k == nil || k.keeper.Status().State != link.Connecting {
+		if k == nil || k.keeper.Status().State != team.StateConnecting {
 			return
 		}
 		select {
@@ -451,16 +443,16 @@ func (d *Desk) SignIns(ctx context.Context, by team.Person) ([]team.SignIn, erro
 		}
 		need := team.SignIn{Server: s.Name, Grant: s.SignIn.Grant, State: "needed", Mine: true}
 		switch {
-		case ofBouncer(s.SignIn):
+		case team.OfBouncer(s.SignIn):
 			v := d.describeOwn(s)
 			v.Mine = false
 			rest = append(rest, v)
-		case s.SignIn.Grant == GrantAssertion:
-		case s.Per == PerPerson && !mine && by.Role != team.Auditor && owns:
-			need.Person, need.Link = by.Name, d.connectLink(s.Name, store.Holder{Person: by.ID})
+		case s.SignIn.Grant == team.GrantAssertion:
+		case s.Per == team.PerPerson && !mine && by.Role != team.Auditor && owns:
+			need.Person, need.Link = by.Name, d.connectLink(s.Name, team.Holder{Person: by.ID})
 			todo = append(todo, need)
-		case (s.Per == "" || s.Per == PerTeam) && !teams && keeper:
-			need.Link = d.connectLink(s.Name, store.Holder{})
+		case (s.Per == "" || s.Per == team.PerTeam) && !teams && keeper:
+			need.Link = d.connectLink(s.Name, team.Holder{})
 			todo = append(todo, need)
 		}
 	}
@@ -541,7 +533,7 @@ func (d *Desk) RevokeSignIn(ctx context.Context, by team.Person, id string) erro
 		g := d.grants[row.ID]
 		d.grantMu.Unlock()
 		if err := d.alter(ctx, by, "sign-in.revoke", row.ID, row.Issuer, "", "sign-ins", func(tx *store.Tx) error { return tx.RemoveSignIn(row.ID) }); err != nil {
-			return explain(err, "sign-in", id)
+			return store.Explain(err, "sign-in", id)
 		}
 		if g != nil {
 			g.mu.Lock()
@@ -558,7 +550,7 @@ func (d *Desk) RevokeSignIn(ctx context.Context, by team.Person, id string) erro
 }
 
 // ownsHolder reports whether a person may end what a holder has.
-func (d *Desk) ownsHolder(ctx context.Context, by team.Person, h store.Holder) (bool, error) {
+func (d *Desk) ownsHolder(ctx context.Context, by team.Person, h team.Holder) (bool, error) {
 	keeper := by.Role == team.Admin || by.Role == team.Maintainer
 	switch {
 	case h.Person != "":
@@ -580,28 +572,28 @@ func (d *Desk) ownsHolder(ctx context.Context, by team.Person, h store.Holder) (
 
 // assert gets an access token for a person at a server's authority, vouched for
 // by the identity provider.
-func (d *Desk) assert(ctx context.Context, personID string, a signin.Authority, id signin.Identity, scope string) (signin.Tokens, error) {
-	again := func(why string) (signin.Tokens, error) {
-		return signin.Tokens{}, &signin.Refusal{Step: signin.StepToken, Code: "login_required", Why: why}
+func (d *Desk) assert(ctx context.Context, personID string, a oauth.Metadata, id oauth.ClientIdentity, scope string) (oauth.Tokens, error) {
+	again := func(why string) (oauth.Tokens, error) {
+		return oauth.Tokens{}, &oauth.Error{Step: oauth.StepToken, Code: "login_required", Why: why}
 	}
 	sealed, err := d.store.Identity(ctx, personID)
 	if errors.Is(err, store.ErrNotFound) || d.o.Provider == nil {
 		return again("this needs a sign-in to Bouncer through the identity provider")
 	}
 	if err != nil {
-		return signin.Tokens{}, err
+		return oauth.Tokens{}, err
 	}
 	raw, err := d.keys.Open(personID, locker.Box{KeyID: sealed.KeyID, DataKey: sealed.DataKey, Value: sealed.Value})
 	if err != nil {
-		return signin.Tokens{}, err
+		return oauth.Tokens{}, err
 	}
 	var h holding
 	if err := json.Unmarshal([]byte(raw.Reveal()), &h); err != nil {
-		return signin.Tokens{}, err
+		return oauth.Tokens{}, err
 	}
-	idp, err := d.out.Authority(ctx, d.o.Provider.Issuer)
+	idp, err := d.out.Metadata(ctx, d.o.Provider.Issuer)
 	if err != nil {
-		return signin.Tokens{}, err
+		return oauth.Tokens{}, err
 	}
 	at := d.o.Provider.identity()
 	if _, ends := locker.Look(locker.NewSecret(h.IDToken)); !ends.IsZero() && time.Now().After(ends.Add(-lastMoment)) {
@@ -617,7 +609,7 @@ func (d *Desk) assert(ctx context.Context, personID string, a signin.Authority, 
 		}
 		h.IDToken = t.ID.Reveal()
 	}
-	return d.out.Assert(ctx, idp, at, locker.NewSecret(h.IDToken), a, id, scope)
+	return d.out.IdentityAssertion(ctx, idp, at, locker.NewSecret(h.IDToken), a, id, scope)
 }
 
 func (d *Desk) keepIdentity(ctx context.Context, personID string, h holding) error {

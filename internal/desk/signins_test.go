@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
 	"bouncer/standin/pilothouse"

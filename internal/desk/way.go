@@ -10,18 +10,11 @@ import (
 	"net/url"
 	"strings"
 
+	"bouncer/internal/core/endpoint"
 	"bouncer/internal/core/restmap"
+	"bouncer/internal/core/team"
 	"bouncer/internal/link"
-	"bouncer/internal/signin"
-	"bouncer/internal/team"
-)
-
-// Transports.
-const (
-	StreamableHTTP = "streamable-http"
-	EventStream    = "sse"
-	Stdio          = "stdio"
-	REST           = "rest"
+	"bouncer/internal/store"
 )
 
 // source is what tells the way to a server from another one.
@@ -35,7 +28,7 @@ func source(s team.Server, c credential) string {
 func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 	t := target(s, c)
 	switch s.Transport {
-	case Stdio:
+	case team.Stdio:
 		p := link.Command{
 			Server: s.Name, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: map[string]string{}, SecretEnv: s.SecretEnv, Secret: c.secret,
 			Limits: link.Limits{MemoryMiB: s.MemoryMiB, OpenFiles: s.OpenFiles, Processes: s.Processes},
@@ -49,7 +42,7 @@ func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 			p.Env[name] = value
 		}
 		return link.NewProcess(p, d.o.Link), nil
-	case REST:
+	case team.REST:
 		doc, err := restmap.Parse([]byte(s.Document))
 		if err != nil {
 			return nil, &team.FieldError{Field: "document", Why: "cannot be used: " + err.Error()}
@@ -63,7 +56,7 @@ func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
 			return nil, &team.FieldError{Field: "operations", Why: "cannot be used: " + err.Error()}
 		}
 		return l, nil
-	case EventStream:
+	case team.EventStream:
 		return link.NewSSE(t, d.o.Link), nil
 	}
 	return link.NewHTTP(t, d.o.Link), nil
@@ -88,9 +81,9 @@ var ownHeaders = []string{"Host", "Content-Type", "Content-Length", "Accept", "C
 // checkOptions checks the settings that most servers need none of.
 func checkOptions(s team.Server) error {
 	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
-	process := s.Transport == Stdio
+	process := s.Transport == team.Stdio
 	switch {
-	case s.Sharing != "" && s.Sharing != link.Auto && s.Sharing != link.Shared && s.Sharing != link.Private:
+	case s.Sharing != "" && s.Sharing != team.SharingAuto && s.Sharing != team.SharingShared && s.Sharing != team.SharingPrivate:
 		return bad("sharing", "must be auto, shared or private")
 	case process && (len(s.Headers) > 0 || s.SecretHeader != "" || s.SecretQuery != "" || s.CA != "" || s.ClientCert != ""):
 		return bad("headers", "and certificates do not go with a local process")
@@ -102,11 +95,11 @@ func checkOptions(s team.Server) error {
 		return bad("memoryMiB", "and the other limits can only be kept on Linux")
 	case s.OpenFiles > 0 && s.OpenFiles < 16:
 		return bad("openFiles", "is less than 16, with which no process starts")
-	case s.SecretQuery != "" && s.Transport != REST:
+	case s.SecretQuery != "" && s.Transport != team.REST:
 		return bad("secretQuery", "belongs to a REST API")
 	case s.SecretQuery != "" && s.SecretHeader != "":
 		return bad("secretQuery", "and secretHeader exclude each other")
-	case len(s.Operations) > 0 && s.Transport != REST:
+	case len(s.Operations) > 0 && s.Transport != team.REST:
 		return bad("operations", "belong to a REST API with a document")
 	case len(s.Headers) > 50:
 		return bad("headers", "are more than 50")
@@ -142,9 +135,9 @@ func checkOptions(s team.Server) error {
 // checkCredentials checks whose credential a server takes, and where it goes.
 func checkCredentials(s team.Server) error {
 	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
-	process := s.Transport == Stdio
+	process := s.Transport == team.Stdio
 	switch {
-	case s.Per != "" && s.Per != PerTeam && s.Per != PerPerson && s.Per != PerAgent:
+	case s.Per != "" && s.Per != team.PerTeam && s.Per != team.PerPerson && s.Per != team.PerAgent:
 		return bad("per", "must be team, person or agent")
 	case len(s.Places) > 20:
 		return bad("places", "are more than 20")
@@ -153,19 +146,19 @@ func checkCredentials(s team.Server) error {
 		switch {
 		case p.Secret == "":
 			return bad("places", "must name a secret each")
-		case process != (p.How == howVariable || p.How == howFile):
+		case process != (p.How == team.CarryVariable || p.How == team.CarryFile):
 			return bad("places", "must be variable or file for a local process, and header, query or basic for an address")
 		case process && !variable.MatchString(p.Name):
 			return bad("places", "must name a variable, like BERTHS_KEY")
-		case p.How == howHeader && !headerName(p.Name), p.How == howQuery && p.Name == "":
+		case p.How == team.CarryHeader && !headerName(p.Name), p.How == team.CarryQuery && p.Name == "":
 			return bad("places", "must name the header or the query parameter")
-		case p.How != howVariable && p.How != howFile && p.How != howHeader && p.How != howQuery && p.How != howBasic:
+		case p.How != team.CarryVariable && p.How != team.CarryFile && p.How != team.CarryHeader && p.How != team.CarryQuery && p.How != team.CarryBasic:
 			return bad("places", "must be header, query, basic, variable or file")
-		case p.Scheme != "" && (p.How != howHeader || !headerName(p.Scheme)):
+		case p.Scheme != "" && (p.How != team.CarryHeader || !headerName(p.Scheme)):
 			return bad("places", "may have a scheme word for a header only, like Token")
 		}
 		for _, own := range ownHeaders {
-			if p.How == howHeader && strings.EqualFold(p.Name, own) {
+			if p.How == team.CarryHeader && strings.EqualFold(p.Name, own) {
 				return bad("places", "may not set "+own+", which belongs to the protocol")
 			}
 		}
@@ -175,27 +168,27 @@ func checkCredentials(s team.Server) error {
 		return nil
 	}
 	switch {
-	case s.Transport != StreamableHTTP && s.Transport != EventStream:
+	case s.Transport != team.StreamableHTTP && s.Transport != team.EventStream:
 		return bad("signIn", "goes with a server at an address only")
-	case w.Grant != GrantCode && !ofBouncer(w) && w.Grant != GrantAssertion:
+	case w.Grant != team.GrantCode && !team.OfBouncer(w) && w.Grant != team.GrantAssertion:
 		return bad("signIn.grant", "must be code, client, workload or assertion")
-	case w.Grant == GrantClient && (w.ClientID == "" || (w.ClientSecret == "") == (w.SigningKey == "")):
+	case w.Grant == team.GrantClient && (w.ClientID == "" || (w.ClientSecret == "") == (w.SigningKey == "")):
 		return bad("signIn.clientId", "is needed for client credentials, with either the client's secret or its signing key")
-	case (w.Grant == GrantWorkload) != (w.Assertion != ""):
+	case (w.Grant == team.GrantWorkload) != (w.Assertion != ""):
 		return bad("signIn.assertion", "names the secret with the platform's assertion, and belongs to the grant workload")
-	case (w.Grant == GrantAssertion || w.Grant == GrantWorkload) && w.ClientID == "":
+	case (w.Grant == team.GrantAssertion || w.Grant == team.GrantWorkload) && w.ClientID == "":
 		return bad("signIn.clientId", "is needed: the authorization server has to know Bouncer")
 	case w.ClientID == "" && (w.ClientSecret != "" || w.SigningKey != ""):
 		return bad("signIn.clientId", "is missing; it belongs to the secret")
-	case ofBouncer(w) && (s.Per == PerPerson || s.Per == PerAgent):
+	case team.OfBouncer(w) && (s.Per == team.PerPerson || s.Per == team.PerAgent):
 		return bad("per", "must be team: this access is Bouncer's own")
-	case w.Grant == GrantAssertion && s.Per != PerPerson:
+	case w.Grant == team.GrantAssertion && s.Per != team.PerPerson:
 		return bad("per", "must be person: the identity provider vouches for people")
 	case len(w.Scope) > 1000 || strings.ContainsAny(w.Scope, "\"\\\r\n"):
 		return bad("signIn.scope", "must be words with blanks between them")
 	}
 	if w.Issuer != "" {
-		if err := signin.CheckEndpoint(w.Issuer); err != nil {
+		if err := endpoint.CheckEndpoint(w.Issuer); err != nil {
 			return bad("signIn.issuer", "cannot be one: "+err.Error())
 		}
 	}
@@ -236,7 +229,7 @@ func describeREST(s *team.Server, documentURL string) error {
 		}
 		s.URL = base.ResolveReference(to).String()
 	}
-	if s.URL, err = checkURL(s.URL); err != nil {
+	if s.URL, err = endpoint.CheckURL(s.URL); err != nil {
 		return err
 	}
 	if len(s.Operations) == 0 {
@@ -315,9 +308,9 @@ func (d *Desk) ReadDocument(ctx context.Context, document, documentURL string) (
 func (d *Desk) ServerOperations(ctx context.Context, name string) (DocumentInfo, error) {
 	s, err := d.store.ServerByName(ctx, name)
 	if err != nil {
-		return DocumentInfo{}, explain(err, "server", name)
+		return DocumentInfo{}, store.Explain(err, "server", name)
 	}
-	if s.Transport != REST {
+	if s.Transport != team.REST {
 		return DocumentInfo{}, &team.ConflictError{Field: "name", Why: fmt.Sprintf("server %q is no REST API", name), Hint: "its tools are its own; see bouncer server tools"}
 	}
 	doc, err := restmap.Parse([]byte(s.Document))
@@ -342,7 +335,7 @@ func (d *Desk) ServerOperations(ctx context.Context, name string) (DocumentInfo,
 // credential.
 func (d *Desk) fetchDocument(ctx context.Context, raw string) (string, error) {
 	bad := func(why string) (string, error) { return "", &team.FieldError{Field: "documentURL", Why: why} }
-	at, err := checkURL(raw)
+	at, err := endpoint.CheckURL(raw)
 	if err != nil {
 		return bad("is no address of a document; give its text instead, or an address that begins with http:// or https://")
 	}
@@ -363,7 +356,7 @@ func (d *Desk) reach(ctx context.Context, s *team.Server, c credential, detect b
 	if detect {
 		l, o, stages, err := link.Detect(ctx, target(*s, c), d.o.Link)
 		if _, old := l.(*link.SSE); old {
-			s.Transport = EventStream
+			s.Transport = team.EventStream
 		}
 		return l, link.Judge(o, stages, err), nil
 	}

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
 
 // Appender is the part of the store that the journal writes to. It is called

@@ -16,8 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/store"
-	"bouncer/internal/team"
 )
 
 // memory is an appender that can be held up and made to fail.

@@ -24,9 +24,9 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
-	"bouncer/internal/team"
 )
 
 // Link is one conversation with a server. Implementations are safe for
@@ -239,6 +239,7 @@ func NewFailure(f diagnosis.Finding, signIn string, cause error) *Failure {
 func (f *Failure) Found() diagnosis.Finding { return f.Finding }
 
 func (f *Failure) Error() string { return f.Finding.Message }
+
 func (f *Failure) Unwrap() error { return f.cause }
 
 // base is what every conversation has.

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // clock times the steps of reaching a server.

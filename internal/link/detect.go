@@ -8,7 +8,7 @@ import (
 	"slices"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // Detect finds out which transport an address speaks: streamable HTTP in either

@@ -12,30 +12,9 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
-	"bouncer/internal/team"
-)
-
-// States of a kept link.
-const (
-	Connecting = "connecting" // next: Ready, Failing
-	Ready      = "ready"      // next: Failing
-	Failing    = "failing"    // next: Ready
-	Paused     = "paused"     // said of a server that has no keeper
-	Waiting    = "waiting"    // said of a server that nobody has a credential for yet
-)
-
-// Ways of sharing a link among agents.
-const (
-	// Auto gives agents that can do something for a server a link of their own
-	// where that is only a session more, and shares everything else.
-	Auto = "auto"
-	// Shared gives all agents that can do the same for a server one link. Requests
-	// of the server reach an agent where they come in the stream of its call.
-	Shared = "shared"
-	// Private gives every agent session a link of its own.
-	Private = "private"
 )
 
 // KeeperOptions configure a Keeper.
@@ -107,7 +86,7 @@ const (
 func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keeper {
 	return Adopt(ctx, l, Status{
 		Offer:  Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: list}},
-		Health: team.Health{State: Connecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)},
+		Health: team.Health{State: team.StateConnecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)},
 	}, o)
 }
 
@@ -158,9 +137,9 @@ func (k *Keeper) Alone(caps wire.Caps, session bool) bool {
 		return false // there is nothing that could be shared
 	}
 	switch k.o.Sharing {
-	case Private:
+	case team.SharingPrivate:
 		return true
-	case Shared:
+	case team.SharingShared:
 		return false
 	}
 	// A session costs little, a process much. A server that keeps no sessions has
@@ -331,14 +310,14 @@ func (k *Keeper) Status() Status {
 // may be under way on it: a fresh one, given by the caller, tries the way.
 func (k *Keeper) Check(ctx context.Context, fresh Link) Status {
 	defer k.nudge()
-	if k.Status().State != Ready {
+	if k.Status().State != team.StateReady {
 		k.link.Close(ctx)
 		k.probe(ctx)
 		return k.Status()
 	}
 	st := Judge(fresh.Probe(ctx))
 	fresh.Close(ctx)
-	if st.State != Ready {
+	if st.State != team.StateReady {
 		k.Report(*st.Finding)
 		return k.Status()
 	}
@@ -352,9 +331,9 @@ func (k *Keeper) Check(ctx context.Context, fresh Link) Status {
 // connection, so that the state is true before the next look.
 func (k *Keeper) Report(f diagnosis.Finding) {
 	k.mu.Lock()
-	changed := k.status.State == Ready
+	changed := k.status.State == team.StateReady
 	if changed {
-		k.status.State, k.status.Since = Failing, time.Now().UTC()
+		k.status.State, k.status.Since = team.StateFailing, time.Now().UTC()
 		k.status.Finding = &f
 	}
 	st := k.status
@@ -392,7 +371,7 @@ func (k *Keeper) run(ctx context.Context) {
 	defer close(k.ended)
 	failures := 0
 	for ctx.Err() == nil {
-		if k.Status().State == Ready {
+		if k.Status().State == team.StateReady {
 			failures = 0
 			if h, ok := k.Link(wire.Caps{}).(*HTTP); ok {
 				// Most agents share this one, so it is there before they need it; what is
@@ -405,7 +384,7 @@ func (k *Keeper) run(ctx context.Context) {
 			}
 		}
 		k.probe(ctx)
-		if k.Status().State == Ready {
+		if k.Status().State == team.StateReady {
 			continue
 		}
 		wait := min(longestWait, firstWait<<min(failures, 10))
@@ -436,7 +415,7 @@ func (k *Keeper) probe(ctx context.Context) {
 	if st.State == old.State {
 		st.Since = old.Since
 	}
-	if st.State != Ready {
+	if st.State != team.StateReady {
 		// What the server offered last stays in force until it answers again.
 		st.Offer, st.Tools, st.Prompts, st.Resources, st.Edition, st.LeftOut = old.Offer, old.Tools, old.Prompts, old.Resources, old.Edition, old.LeftOut
 		st.Revision, st.ServerName, st.ServerVersion = old.Revision, old.ServerName, old.ServerVersion
@@ -467,14 +446,14 @@ func Judge(o Offer, stages []team.Stage, err error) Status {
 	now := time.Now().UTC()
 	list := o.Lists[tools.Tools]
 	st := Status{Offer: o, Health: team.Health{
-		State: Ready, Revision: o.Revision, ServerName: o.Name, ServerVersion: o.Version, Tools: len(list), Edition: tools.Digest(list),
+		State: team.StateReady, Revision: o.Revision, ServerName: o.Name, ServerVersion: o.Version, Tools: len(list), Edition: tools.Digest(list),
 		Prompts: len(o.Lists[tools.Prompts]), Resources: len(o.Lists[tools.Resources]) + len(o.Lists[tools.Templates]),
 		LeftOut: o.Left, Stages: stages, Since: now, Checked: now,
 	}}
 	if err == nil {
 		return st
 	}
-	st.State = Failing
+	st.State = team.StateFailing
 	var f *Failure
 	if errors.As(err, &f) {
 		st.Finding = &f.Finding
@@ -509,7 +488,7 @@ func (k *Keeper) watch(ctx context.Context) {
 			case <-ctx.Done():
 			}
 			k.probe(ctx)
-			if k.Status().State != Ready {
+			if k.Status().State != team.StateReady {
 				cancel()
 			}
 		case <-k.kick:

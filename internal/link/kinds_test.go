@@ -19,6 +19,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/restmap"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
@@ -292,7 +293,7 @@ func TestTheOldestTransportIsReadCarefully(t *testing.T) {
 			l := NewSSE(target, o)
 			defer l.Close(context.Background())
 			st := Judge(l.Probe(t.Context()))
-			require.Equal(t, Failing, st.State)
+			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			assert.False(t, st.Stages[len(st.Stages)-1].OK)
 		})
@@ -362,7 +363,7 @@ func TestARESTAPIIsCalled(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close(context.Background())
 	st := Judge(l.Probe(t.Context()))
-	require.Equal(t, Ready, st.State)
+	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, 4, st.Tools)
 	ask := func(l *REST, name, args string) (string, map[string]any, bool, error) {
 		a := toolCall(`{"name":"` + name + `","arguments":` + args + `}`)

@@ -18,9 +18,9 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
-	"bouncer/internal/team"
 )
 
 // Target is where a server is and what it is given.

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
@@ -114,7 +115,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			st := Judge(to(t, row.url, row.bearer).Probe(t.Context()))
-			require.Equal(t, Failing, st.State)
+			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			require.NotEmpty(t, st.Stages)
 			last := st.Stages[len(st.Stages)-1]
@@ -125,7 +126,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 		})
 	}
 	st := Judge(to(t, serve(t, echo("b", "a")), token).Probe(t.Context()))
-	require.Equal(t, Ready, st.State)
+	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, []string{"a", "b"}, []string{st.Offer.Lists[tools.Tools][0].Name, st.Offer.Lists[tools.Tools][1].Name})
 	assert.Equal(t, "2025-11-25 echo 1.0", st.Revision+" "+st.ServerName+" "+st.ServerVersion)
 	assert.Equal(t, []string{"connect", "initialize", "tools"}, []string{st.Stages[0].Name, st.Stages[1].Name, st.Stages[2].Name})
@@ -314,7 +315,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	has := func(name string) func(Status) bool {
 		return func(s Status) bool {
 			list := s.Offer.Lists[tools.Tools]
-			return s.State == Ready && len(list) == 1 && list[0].Name == name
+			return s.State == team.StateReady && len(list) == 1 && list[0].Name == name
 		}
 	}
 	wait("it becomes ready", has("one"))
@@ -329,12 +330,12 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	}, 10*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
 	s.Fail(toolserver.Unauthorised)
 	k.Check(t.Context(), to(t, h.URL, token))
-	wait("it fails", func(s Status) bool { return s.State == Failing && s.Finding.Cause == diagnosis.TokenRejected })
+	wait("it fails", func(s Status) bool { return s.State == team.StateFailing && s.Finding.Cause == diagnosis.TokenRejected })
 	assert.Equal(t, "two", k.Status().Offer.Lists[tools.Tools][0].Name, "the list outlives the failure")
 	s.Fail(toolserver.Healthy)
 	wait("it recovers by itself", has("two"))
 	k.Report(diagnosis.Finding{Cause: diagnosis.Refused})
-	assert.Equal(t, Failing, k.Status().State, "a call's failure shows at once")
+	assert.Equal(t, team.StateFailing, k.Status().State, "a call's failure shows at once")
 	ended := make(chan struct{})
 	go func() { k.Close(context.Background()); close(ended) }()
 	select {

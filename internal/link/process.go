@@ -16,9 +16,9 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
-	"bouncer/internal/team"
 )
 
 // Command is a tool server that is started as a local process and spoken with

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
@@ -153,7 +154,7 @@ func TestLaunchFailuresAreToldApart(t *testing.T) {
 			// The race detector lets a process sleep for a second before it ends.
 			p := NewProcess(row.c, Options{SetupTimeout: 2500 * time.Millisecond})
 			st := Judge(p.Probe(t.Context()))
-			require.Equal(t, Failing, st.State)
+			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			assert.Contains(t, st.Finding.Message, row.says)
 			assert.Nil(t, p.child.Load(), "nothing is left running")
@@ -175,7 +176,7 @@ func TestProcessIsStartedOnceAndShared(t *testing.T) {
 	wait.Wait()
 	pid := p.child.Load().cmd.Process.Pid
 	st := Judge(p.Probe(t.Context()))
-	require.Equal(t, Ready, st.State)
+	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, "actor 1.0 2025-11-25", st.ServerName+" "+st.ServerVersion+" "+st.Revision)
 	assert.Equal(t, pid, p.child.Load().cmd.Process.Pid)
 
@@ -279,7 +280,7 @@ func TestKeeperRestartsAProcess(t *testing.T) {
 		for deadline := time.After(30 * time.Second); ; {
 			select {
 			case st := <-news:
-				if st.State == Ready && st.Tools == tools {
+				if st.State == team.StateReady && st.Tools == tools {
 					return
 				}
 			case <-deadline:

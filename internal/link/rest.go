@@ -14,10 +14,10 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/restmap"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/locker"
-	"bouncer/internal/team"
 )
 
 // REST is a conversation with a REST API: every tool is one of its operations.

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
-	"bouncer/internal/team"
 )
 
 // SSE is a conversation over the two-endpoint event-stream transport of revision

@@ -15,29 +15,31 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/core/team"
 )
 
 // What people paste is read as they meant it, and they are told what was noticed.
 func TestEntryForgives(t *testing.T) {
 	for _, row := range []struct{ kind, in, want, noticed string }{
-		{Bearer, "skf-abc-123", "skf-abc-123", ""},
-		{Bearer, "  skf-abc-123\n", "skf-abc-123", "blanks"},
-		{Bearer, `"skf-abc-123"`, "skf-abc-123", "quotes"},
-		{Bearer, "`skf-abc-123`,", "skf-abc-123", "quotes"},
-		{Bearer, "Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
-		{Bearer, "bearer Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
-		{Bearer, "Authorization: Bearer skf-abc-123", "skf-abc-123", "name of the header"},
-		{Bearer, `export SAILINGS_TOKEN="skf-abc-123"`, "skf-abc-123", "SAILINGS_TOKEN="},
-		{Bearer, `$env:SAILINGS_TOKEN = 'Bearer skf-abc-123'`, "skf-abc-123", "SAILINGS_TOKEN="},
-		{Bearer, "\ufeffskf-abc-123", "skf-abc-123", ""},
-		{Bearer, "QUJDREVGR0g=", "QUJDREVGR0g=", ""},
-		{Value, "X-Api-Key: skf-abc-123", "skf-abc-123", "name of the header"},
-		{Value, "Token skf-abc-123", "Token skf-abc-123", ""},
-		{Basic, "dispatch:pass word", "dispatch:pass word", ""},
-		{Basic, "Basic ZGlzcGF0Y2g6aGFyYm91cg==", "dispatch:harbour", "encoded already"},
-		{Environment, " kept as it is \n", " kept as it is ", "begins or ends with a blank"},
-		{Environment, `BERTHS_KEY='skf-abc-123'`, "skf-abc-123", "BERTHS_KEY="},
-		{ClientSecret, `CLIENT_SECRET=skf-abc-123`, "skf-abc-123", "CLIENT_SECRET="},
+		{team.KindBearer, "skf-abc-123", "skf-abc-123", ""},
+		{team.KindBearer, "  skf-abc-123\n", "skf-abc-123", "blanks"},
+		{team.KindBearer, `"skf-abc-123"`, "skf-abc-123", "quotes"},
+		{team.KindBearer, "`skf-abc-123`,", "skf-abc-123", "quotes"},
+		{team.KindBearer, "Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
+		{team.KindBearer, "bearer Bearer skf-abc-123", "skf-abc-123", "word Bearer"},
+		{team.KindBearer, "Authorization: Bearer skf-abc-123", "skf-abc-123", "name of the header"},
+		{team.KindBearer, `export SAILINGS_TOKEN="skf-abc-123"`, "skf-abc-123", "SAILINGS_TOKEN="},
+		{team.KindBearer, `$env:SAILINGS_TOKEN = 'Bearer skf-abc-123'`, "skf-abc-123", "SAILINGS_TOKEN="},
+		{team.KindBearer, "\ufeffskf-abc-123", "skf-abc-123", ""},
+		{team.KindBearer, "QUJDREVGR0g=", "QUJDREVGR0g=", ""},
+		{team.KindValue, "X-Api-Key: skf-abc-123", "skf-abc-123", "name of the header"},
+		{team.KindValue, "Token skf-abc-123", "Token skf-abc-123", ""},
+		{team.KindBasic, "dispatch:pass word", "dispatch:pass word", ""},
+		{team.KindBasic, "Basic ZGlzcGF0Y2g6aGFyYm91cg==", "dispatch:harbour", "encoded already"},
+		{team.KindEnvironment, " kept as it is \n", " kept as it is ", "begins or ends with a blank"},
+		{team.KindEnvironment, `BERTHS_KEY='skf-abc-123'`, "skf-abc-123", "BERTHS_KEY="},
+		{team.KindClientSecret, `CLIENT_SECRET=skf-abc-123`, "skf-abc-123", "CLIENT_SECRET="},
 	} {
 		s, notes, err := Read(row.kind, row.in)
 		require.NoError(t, err, row.in)
@@ -50,12 +52,12 @@ func TestEntryForgives(t *testing.T) {
 		assert.NotContains(t, strings.Join(notes, "; "), "skf-abc-123", "notes never repeat the value")
 	}
 	for _, row := range []struct{ kind, in, why string }{
-		{Bearer, "", "empty"}, {Bearer, `""`, "empty"}, {Bearer, "Bearer ", "empty"},
-		{Bearer, "<your-token>", "placeholder"}, {Bearer, "${SAILINGS_TOKEN}", "placeholder"}, {Bearer, "YOUR_TOKEN_HERE", "placeholder"}, {Bearer, "{{token}}", "placeholder"}, {Bearer, "xxxxxxxx", "placeholder"}, {Bearer, "changeme", "placeholder"}, {Bearer, "$TOKEN", "placeholder"},
-		{Bearer, "skf-abc...", "cut short"}, {Bearer, "skf-abc…", "cut short"},
-		{Bearer, "two words", "blank"}, {Bearer, "tøken-abc", "header"}, {Bearer, strings.Repeat("x", MaxToken+1), "longer"},
-		{Basic, "nobody", "user name, a colon"}, {Basic, ":password", "user name, a colon"},
-		{Environment, "a\x00b", "zero byte"}, {PrivateKey, "skf-abc-123", "PEM"}, {PrivateKey, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----", "PEM"}, {"other", "x", "no known kind"},
+		{team.KindBearer, "", "empty"}, {team.KindBearer, `""`, "empty"}, {team.KindBearer, "Bearer ", "empty"},
+		{team.KindBearer, "<your-token>", "placeholder"}, {team.KindBearer, "${SAILINGS_TOKEN}", "placeholder"}, {team.KindBearer, "YOUR_TOKEN_HERE", "placeholder"}, {team.KindBearer, "{{token}}", "placeholder"}, {team.KindBearer, "xxxxxxxx", "placeholder"}, {team.KindBearer, "changeme", "placeholder"}, {team.KindBearer, "$TOKEN", "placeholder"},
+		{team.KindBearer, "skf-abc...", "cut short"}, {team.KindBearer, "skf-abc…", "cut short"},
+		{team.KindBearer, "two words", "blank"}, {team.KindBearer, "tøken-abc", "header"}, {team.KindBearer, strings.Repeat("x", MaxToken+1), "longer"},
+		{team.KindBasic, "nobody", "user name, a colon"}, {team.KindBasic, ":password", "user name, a colon"},
+		{team.KindEnvironment, "a\x00b", "zero byte"}, {team.KindPrivateKey, "skf-abc-123", "PEM"}, {team.KindPrivateKey, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----", "PEM"}, {"other", "x", "no known kind"},
 	} {
 		_, _, err := Read(row.kind, row.in)
 		require.Error(t, err, row.in)
@@ -68,7 +70,7 @@ func TestEntryForgives(t *testing.T) {
 	require.NoError(t, err)
 	der, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	_, _, err = Read(PrivateKey, "  "+string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})))
+	_, _, err = Read(team.KindPrivateKey, "  "+string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})))
 	assert.NoError(t, err)
 }
 
@@ -77,16 +79,16 @@ func FuzzRead(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, in string) {
-		for _, kind := range Kinds {
+		for _, kind := range team.SecretKinds {
 			s, _, err := Read(kind, in)
 			if err != nil {
 				continue
 			}
 			v := s.Reveal()
-			if kind != Environment && kind != PrivateKey && strings.ContainsAny(v, "\r\n\x00") {
+			if kind != team.KindEnvironment && kind != team.KindPrivateKey && strings.ContainsAny(v, "\r\n\x00") {
 				t.Fatalf("%s: %q could end a header", kind, v)
 			}
-			if kind == Bearer {
+			if kind == team.KindBearer {
 				if again, _, err := Read(kind, v); err != nil || again.Reveal() != v {
 					t.Fatalf("%q is read differently the second time: %q %v", in, again.Reveal(), err)
 				}

@@ -25,8 +25,10 @@ func (s Secret) Reveal() string {
 // Empty reports whether there is no value.
 func (s Secret) Empty() bool { return s.Reveal() == "" }
 
-func (s Secret) String() string               { return mask.Mark }
-func (s Secret) GoString() string             { return mask.Mark }
+func (s Secret) String() string { return mask.Mark }
+
+func (s Secret) GoString() string { return mask.Mark }
+
 func (s Secret) MarshalText() ([]byte, error) { return []byte(mask.Mark), nil }
 
 // LogValue implements slog.LogValuer.

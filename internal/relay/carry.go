@@ -13,11 +13,11 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
-	"bouncer/internal/team"
 )
 
 // quietFor is how long a call may be silent before its reply becomes a stream

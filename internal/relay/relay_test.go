@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
-	"bouncer/internal/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/toolserver"
 )

@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created,

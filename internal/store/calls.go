@@ -9,7 +9,7 @@ import (
 
 	"github.com/oklog/ulid/v2"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result)

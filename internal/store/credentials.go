@@ -6,27 +6,13 @@ import (
 	"encoding/json"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
-
-// Holder is whose credential something is: the team's when both are empty. They
-// are ids.
-type Holder struct{ Person, Agent string }
-
-func (h Holder) args() (person, agent any) {
-	if h.Person != "" {
-		person = h.Person
-	}
-	if h.Agent != "" {
-		agent = h.Agent
-	}
-	return person, agent
-}
 
 // Given is a secret that one person or agent uses at a server.
 type Given struct {
 	ServerID string
-	Holder   Holder
+	Holder   team.Holder
 	Secret   string // name
 }
 
@@ -42,13 +28,13 @@ func (t *Tx) SetGiven(g Given) error {
 	if err := t.DropGiven(g.ServerID, g.Holder); err != nil {
 		return err
 	}
-	person, agent := g.Holder.args()
+	person, agent := g.Holder.Args()
 	return t.exec(`INSERT INTO given (server, person, agent, secret) VALUES (?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`, g.ServerID, person, agent, g.Secret)
 }
 
 // DropGiven ends the use of a holder's own secret at a server.
-func (t *Tx) DropGiven(serverID string, h Holder) error {
-	person, agent := h.args()
+func (t *Tx) DropGiven(serverID string, h team.Holder) error {
+	person, agent := h.Args()
 	return t.exec(`DELETE FROM given WHERE server = ? AND person IS ? AND agent IS ?`, serverID, person, agent)
 }
 
@@ -65,7 +51,7 @@ func (t *Tx) DropOwn(serverID string) error {
 type StoredSignIn struct {
 	ID        string
 	ServerID  string
-	Holder    Holder
+	Holder    team.Holder
 	Issuer    string
 	Scope     string
 	Note      string
@@ -96,7 +82,7 @@ func null(t *time.Time) any {
 
 // PutSignIn stores a grant in the place of the holder's earlier one.
 func (t *Tx) PutSignIn(v StoredSignIn) error {
-	person, agent := v.Holder.args()
+	person, agent := v.Holder.Args()
 	if err := t.exec(`DELETE FROM signins WHERE server = ? AND person IS ? AND agent IS ?`, v.ServerID, person, agent); err != nil {
 		return err
 	}

@@ -11,17 +11,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // peopled is a store with two people, an agent, a server and a secret.
 func peopled(t *testing.T) (s *Store, marit, ottilie team.Person, agent team.Agent, server team.Server) {
 	s, _ = open1(t)
 	now := time.Now()
-	marit = team.Person{ID: NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, Created: now}
-	ottilie = team.Person{ID: NewID(), Name: "ottilie", FullName: "Ottilie Brandt", Role: team.Member, Created: now}
-	agent = team.Agent{ID: NewID(), Name: "ottilie-parlour", Kind: "parlour", Owner: "ottilie", Created: now}
-	server = team.Server{ID: NewID(), Name: "crew", URL: "http://x", Transport: "streamable-http", Created: now}
+	marit = team.Person{ID: team.NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, Created: now}
+	ottilie = team.Person{ID: team.NewID(), Name: "ottilie", FullName: "Ottilie Brandt", Role: team.Member, Created: now}
+	agent = team.Agent{ID: team.NewID(), Name: "ottilie-parlour", Kind: "parlour", Owner: "ottilie", Created: now}
+	server = team.Server{ID: team.NewID(), Name: "crew", URL: "http://x", Transport: "streamable-http", Created: now}
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
 			tx.AddPerson(marit, ""), tx.AddPerson(ottilie, ""), tx.AddAgent(agent), tx.AddServer(server),
@@ -44,8 +44,8 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 	sealed := Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
-			tx.SetGiven(Given{server.ID, Holder{Person: ottilie.ID}, "own"}), tx.SetGiven(Given{server.ID, Holder{Agent: agent.ID}, "team"}),
-			tx.PutSignIn(StoredSignIn{ID: "s1", ServerID: server.ID, Holder: Holder{Person: ottilie.ID}, Created: now, Refreshed: now, Sealed: sealed}),
+			tx.SetGiven(Given{server.ID, team.Holder{Person: ottilie.ID}, "own"}), tx.SetGiven(Given{server.ID, team.Holder{Agent: agent.ID}, "team"}),
+			tx.PutSignIn(StoredSignIn{ID: "s1", ServerID: server.ID, Holder: team.Holder{Person: ottilie.ID}, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.PutSignIn(StoredSignIn{ID: "s2", ServerID: server.ID, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.AddConsent(StoredConsent{Consent: team.Consent{ID: "c1", App: "app", AppName: "Parlour", Resource: "x", Created: now}, AgentID: agent.ID, PersonID: ottilie.ID}),
 			tx.AddPass(StoredPass{Pass: team.Pass{ID: "p1", Kind: "token", Created: now, Expires: now.Add(time.Hour)}, AgentID: agent.ID, Consent: "c1", Audience: "/mcp/crew"}),

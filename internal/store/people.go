@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"time"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 const personColumns = `p.id, p.name, p.full_name, p.role, p.must_change, p.subject IS NOT NULL, p.created`
@@ -83,7 +83,7 @@ func (t *Tx) AddLogin(hash []byte, l Login) error {
 		return err
 	}
 	return t.exec(`INSERT INTO logins (hash, id, person, kind, label, origin, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		hash, NewID(), l.Person.ID, l.Kind, l.Label, l.From, ms(l.Created), ms(l.Expires))
+		hash, team.NewID(), l.Person.ID, l.Kind, l.Label, l.From, ms(l.Created), ms(l.Expires))
 }
 
 // EndLogin removes a login.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 func write(t *testing.T, s *Store, fn func(*Tx) error) {
@@ -20,7 +20,7 @@ func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now()
-	p := team.Person{ID: NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, MustChange: true, Created: now}
+	p := team.Person{ID: team.NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, MustChange: true, Created: now}
 	write(t, s, func(tx *Tx) error { return tx.AddPerson(p, "first") })
 	add := func(hash string, life time.Duration) {
 		require.NoError(t, s.Quietly(ctx, func(tx *Tx) error {
@@ -56,9 +56,9 @@ func TestPassesBelongToTheirAgent(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	a, b := team.Agent{ID: NewID(), Name: "marit-quill", Kind: "quill", Created: now}, team.Agent{ID: NewID(), Name: "night-watch", Kind: "automation", Created: now}
+	a, b := team.Agent{ID: team.NewID(), Name: "marit-quill", Kind: "quill", Created: now}, team.Agent{ID: team.NewID(), Name: "night-watch", Kind: "automation", Created: now}
 	pass := func(agent string, hash byte, expires time.Time) StoredPass {
-		return StoredPass{AgentID: agent, Hash: [32]byte{hash}, Pass: team.Pass{ID: NewID(), Label: "l", Hint: "abcd", Created: now, Expires: expires}}
+		return StoredPass{AgentID: agent, Hash: [32]byte{hash}, Pass: team.Pass{ID: team.NewID(), Label: "l", Hint: "abcd", Created: now, Expires: expires}}
 	}
 	valid, old := pass(a.ID, 1, now.Add(time.Hour)), pass(a.ID, 2, now.Add(-time.Hour))
 	write(t, s, func(tx *Tx) error {
@@ -101,8 +101,8 @@ func TestSecretsInUseStay(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now()
-	k := team.Secret{ID: NewID(), Name: "sailings-token", Kind: "bearer", Created: now}
-	v := team.Server{ID: NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Secret: k.Name, Created: now}
+	k := team.Secret{ID: team.NewID(), Name: "sailings-token", Kind: "bearer", Created: now}
+	v := team.Server{ID: team.NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Secret: k.Name, Created: now}
 	write(t, s, func(tx *Tx) error {
 		if err := tx.AddSecret(k, Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}); err != nil {
 			return err
@@ -135,7 +135,7 @@ func TestWriteThatIsGivenUpLeavesNothing(t *testing.T) {
 	s, _ := open1(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	err := s.Write(ctx, team.Change{What: "rule.add"}, func(tx *Tx) error {
-		if err := tx.AddRule(team.Rule{ID: NewID(), Effect: "admit", Agent: "*", Server: "*", Tool: "*", Created: time.Now()}); err != nil {
+		if err := tx.AddRule(team.Rule{ID: team.NewID(), Effect: "admit", Agent: "*", Server: "*", Tool: "*", Created: time.Now()}); err != nil {
 			return err
 		}
 		cancel()

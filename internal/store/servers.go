@@ -8,8 +8,8 @@ import (
 	"fmt"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
-	"bouncer/internal/team"
 )
 
 const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document, coalesce(c.name, '')
@@ -147,7 +147,7 @@ func (t *Tx) AddEdition(serverID string, at time.Time, list []tools.Tool) error 
 	if err != nil {
 		return err
 	}
-	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools) VALUES (?, ?, ?, ?, ?)`, NewID(), serverID, ms(at), digest, raw); err != nil {
+	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools) VALUES (?, ?, ?, ?, ?)`, team.NewID(), serverID, ms(at), digest, raw); err != nil {
 		return err
 	}
 	return t.exec(`DELETE FROM editions WHERE server = ?1 AND id NOT IN (SELECT id FROM editions WHERE server = ?1 ORDER BY id DESC LIMIT ?2)`, serverID, maxEditions)

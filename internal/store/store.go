@@ -21,7 +21,7 @@ import (
 	"github.com/oklog/ulid/v2"
 	"modernc.org/sqlite"
 
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 )
 
 // ErrNotFound is returned when a question has no answer.
@@ -191,7 +191,7 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 			return err
 		}
 		return t.exec(`INSERT INTO changes (id, person, what, subject, before, after) VALUES (?, ?, ?, ?, ?, ?)`,
-			NewID(), c.Person, c.What, c.Subject, c.Before, c.After)
+			team.NewID(), c.Person, c.What, c.Subject, c.Before, c.After)
 	})
 }
 
@@ -239,9 +239,6 @@ func conflict(err error) error {
 	return err
 }
 
-// NewID returns a new ULID.
-func NewID() string { return ulid.Make().String() }
-
 type scanner interface{ Scan(...any) error }
 
 // list collects the rows of a query.
@@ -271,8 +268,10 @@ func first[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error)
 	return v, err
 }
 
-func ms(t time.Time) int64     { return t.UnixMilli() }
+func ms(t time.Time) int64 { return t.UnixMilli() }
+
 func fromMS(n int64) time.Time { return time.UnixMilli(n).UTC() }
+
 func fromNull(n sql.NullInt64) *time.Time {
 	if !n.Valid {
 		return nil

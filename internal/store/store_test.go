@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
-	"bouncer/internal/team"
 )
 
 func open1(t *testing.T) (*Store, string) {
@@ -65,10 +65,10 @@ func TestForeignFileIsNoDatabase(t *testing.T) {
 func TestChangeIsRecordedInItsTransaction(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
-	p := team.Person{ID: NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, Created: time.Now()}
+	p := team.Person{ID: team.NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, Created: time.Now()}
 	add := func(tx *Tx) error { return tx.AddPerson(p, "hash") }
 	require.NoError(t, s.Write(ctx, team.Change{Person: "marit", What: "person.add", Subject: "marit"}, add))
-	p.ID = NewID()
+	p.ID = team.NewID()
 	assert.ErrorIs(t, s.Write(ctx, team.Change{What: "person.add", Subject: "twin"}, add), ErrTaken)
 	list, err := s.Changes(ctx, 10)
 	require.NoError(t, err)
@@ -80,7 +80,7 @@ func TestChangeIsRecordedInItsTransaction(t *testing.T) {
 func TestEditionsAreKeptOnceAndBounded(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
-	server := team.Server{ID: NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Created: time.Now()}
+	server := team.Server{ID: team.NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Created: time.Now()}
 	require.NoError(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.AddServer(server) }))
 	put := func(list []tools.Tool) {
 		require.NoError(t, s.Quietly(ctx, func(tx *Tx) error { return tx.AddEdition(server.ID, time.Now(), list) }))
@@ -116,7 +116,7 @@ func TestCallKeysAreULIDsInTheOrderOfTime(t *testing.T) {
 	assert.Equal(t, k, back)
 	assert.Equal(t, at, k.Time())
 	assert.Less(t, id, (k + 1).ULID())
-	for _, bad := range []string{"", "x", id[:25] + "!", NewID()} {
+	for _, bad := range []string{"", "x", id[:25] + "!", team.NewID()} {
 		_, err := ParseCallKey(bad)
 		assert.ErrorIs(t, err, ErrNotFound, bad)
 	}

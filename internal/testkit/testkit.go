@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/app"
-	"bouncer/internal/team"
+	"bouncer/internal/core/team"
 	"bouncer/standin/toolserver"
 )
 

@@ -1,4 +1,4 @@
-package signin
+package oauth
 
 import (
 	"context"
@@ -9,7 +9,17 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"bouncer/internal/core/endpoint"
+	"bouncer/internal/egress"
 )
+
+// Client speaks OAuth with authorization servers that others name. It keeps no
+// state but its connections, and is safe for concurrent use.
+type Client struct{ http *egress.Client }
+
+// NewClient returns a Client that reaches out through http.
+func NewClient(http *egress.Client) *Client { return &Client{http: http} }
 
 // Challenge is what a server says in WWW-Authenticate (RFC 6750, RFC 9728).
 type Challenge struct {
@@ -69,9 +79,9 @@ func authParams(s string) map[string]string {
 	}
 }
 
-// Authority is an authorization server as its metadata describes it (RFC 8414,
+// Metadata is an authorization server as its metadata describes it (RFC 8414,
 // OpenID Connect Discovery), with what the resource says of itself (RFC 9728).
-type Authority struct {
+type Metadata struct {
 	Issuer    string   `json:"issuer"`
 	Authorize string   `json:"authorization_endpoint"`
 	Token     string   `json:"token_endpoint"`
@@ -95,10 +105,10 @@ type Authority struct {
 
 // Discover finds the authorization server of a tool server. The challenge is
 // the one of its 401, if it gave one. Errors are *Refusal.
-func (o *Outbound) Discover(ctx context.Context, server string, c Challenge) (Authority, error) {
+func (client *Client) Discover(ctx context.Context, server string, c Challenge) (Metadata, error) {
 	base, err := url.Parse(server)
 	if err != nil {
-		return Authority{}, &Refusal{Step: StepResource, Why: "the address of the server cannot be read"}
+		return Metadata{}, &Error{Step: StepResource, Why: "the address of the server cannot be read"}
 	}
 	var res struct {
 		Resource string   `json:"resource"`
@@ -107,25 +117,25 @@ func (o *Outbound) Discover(ctx context.Context, server string, c Challenge) (Au
 	}
 	found := false
 	for _, at := range resourceAddresses(base, c.Metadata) {
-		err := o.document(ctx, at, &res)
+		err := client.http.GetJSON(ctx, at, &res)
 		if err == nil {
 			found = true
 			break
 		}
 		if at == c.Metadata || !missing(err) {
-			return Authority{}, &Refusal{Step: StepResource, Why: "the resource metadata cannot be read: " + err.Error(), cause: err}
+			return Metadata{}, &Error{Step: StepResource, Why: "the resource metadata cannot be read: " + err.Error(), cause: err}
 		}
 	}
 	if !found {
-		return o.old(ctx, base)
+		return client.legacyMetadata(ctx, base)
 	}
 	switch {
 	case !covers(res.Resource, server):
-		return Authority{}, &Refusal{Step: StepResource, Why: fmt.Sprintf("the resource metadata is for %q, not for this server", clip(res.Resource))}
+		return Metadata{}, &Error{Step: StepResource, Why: fmt.Sprintf("the resource metadata is for %q, not for this server", endpoint.Clip(res.Resource))}
 	case len(res.Servers) == 0:
-		return Authority{}, &Refusal{Step: StepResource, Why: "the resource metadata names no authorization server"}
+		return Metadata{}, &Error{Step: StepResource, Why: "the resource metadata names no authorization server"}
 	}
-	a, err := o.authority(ctx, res.Servers[0])
+	a, err := client.metadata(ctx, res.Servers[0])
 	a.Resource, a.ResourceScopes = res.Resource, res.Scopes
 	return a, err
 }
@@ -145,7 +155,7 @@ func resourceAddresses(base *url.URL, told string) []string {
 
 // missing reports whether there is simply nothing at an address.
 func missing(err error) bool {
-	var s *StatusError
+	var s *egress.StatusError
 	return errors.As(err, &s) && s.Status >= 400 && s.Status < 500
 }
 
@@ -163,16 +173,16 @@ func covers(resource, server string) bool {
 	return strings.HasPrefix(s.Path+"/", strings.TrimRight(r.Path, "/")+"/")
 }
 
-// Authority reads the metadata of an issuer. Errors are *Refusal.
-func (o *Outbound) Authority(ctx context.Context, issuer string) (Authority, error) {
-	return o.authority(ctx, issuer)
+// Metadata reads the metadata of an issuer. Errors are *Refusal.
+func (client *Client) Metadata(ctx context.Context, issuer string) (Metadata, error) {
+	return client.metadata(ctx, issuer)
 }
 
-func (o *Outbound) authority(ctx context.Context, issuer string) (Authority, error) {
-	fail := func(why string, cause error) (Authority, error) {
-		return Authority{}, &Refusal{Step: StepMetadata, Why: why, cause: cause}
+func (client *Client) metadata(ctx context.Context, issuer string) (Metadata, error) {
+	fail := func(why string, cause error) (Metadata, error) {
+		return Metadata{}, &Error{Step: StepMetadata, Why: why, cause: cause}
 	}
-	if err := CheckEndpoint(issuer); err != nil {
+	if err := endpoint.CheckEndpoint(issuer); err != nil {
 		return fail("the authorization server "+err.Error(), err)
 	}
 	u, err := url.Parse(issuer)
@@ -185,8 +195,8 @@ func (o *Outbound) authority(ctx context.Context, issuer string) (Authority, err
 		tries = append(tries, origin+path+"/.well-known/openid-configuration")
 	}
 	for _, at := range tries {
-		var a Authority
-		err := o.document(ctx, at, &a)
+		var a Metadata
+		err := client.http.GetJSON(ctx, at, &a)
 		if missing(err) {
 			continue
 		}
@@ -194,49 +204,49 @@ func (o *Outbound) authority(ctx context.Context, issuer string) (Authority, err
 			return fail("the metadata of the authorization server cannot be read: "+err.Error(), err)
 		}
 		if strings.TrimSuffix(a.Issuer, "/") != strings.TrimSuffix(issuer, "/") {
-			return fail(fmt.Sprintf("the metadata of %s says that it is %q", clip(issuer), clip(a.Issuer)), nil)
+			return fail(fmt.Sprintf("the metadata of %s says that it is %q", endpoint.Clip(issuer), endpoint.Clip(a.Issuer)), nil)
 		}
 		return a, a.check()
 	}
-	return fail("the authorization server "+clip(issuer)+" has no metadata at its usual addresses", nil)
+	return fail("the authorization server "+endpoint.Clip(issuer)+" has no metadata at its usual addresses", nil)
 }
 
-func (a *Authority) check() error {
+func (a *Metadata) check() error {
 	for what, at := range map[string]string{"authorization": a.Authorize, "token": a.Token, "registration": a.Register, "revocation": a.Revoke} {
 		if at == "" && what != "token" {
 			continue
 		}
-		if err := CheckEndpoint(at); err != nil {
-			return &Refusal{Step: StepMetadata, Why: "the " + what + " endpoint " + err.Error(), cause: err}
+		if err := endpoint.CheckEndpoint(at); err != nil {
+			return &Error{Step: StepMetadata, Why: "the " + what + " endpoint " + err.Error(), cause: err}
 		}
 	}
 	return nil
 }
 
-// old finds the authority the way of revision 2025-03-26: at the origin of the
+// legacyMetadata finds the authority the way of revision 2025-03-26: at the origin of the
 // server, with or without metadata.
-func (o *Outbound) old(ctx context.Context, base *url.URL) (Authority, error) {
+func (client *Client) legacyMetadata(ctx context.Context, base *url.URL) (Metadata, error) {
 	origin := base.Scheme + "://" + base.Host
-	var a Authority
-	err := o.document(ctx, origin+"/.well-known/oauth-authorization-server", &a)
+	var a Metadata
+	err := client.http.GetJSON(ctx, origin+"/.well-known/oauth-authorization-server", &a)
 	switch {
 	case err == nil && strings.TrimSuffix(a.Issuer, "/") != origin:
-		return Authority{}, &Refusal{Step: StepMetadata, Why: fmt.Sprintf("the metadata of %s says that it is %q", clip(origin), clip(a.Issuer))}
+		return Metadata{}, &Error{Step: StepMetadata, Why: fmt.Sprintf("the metadata of %s says that it is %q", endpoint.Clip(origin), endpoint.Clip(a.Issuer))}
 	case err == nil:
 		return a, a.check()
 	case !missing(err):
-		return Authority{}, &Refusal{Step: StepMetadata, Why: "the metadata of the authorization server cannot be read: " + err.Error(), cause: err}
+		return Metadata{}, &Error{Step: StepMetadata, Why: "the metadata of the authorization server cannot be read: " + err.Error(), cause: err}
 	}
-	if err := CheckEndpoint(origin); err != nil {
-		return Authority{}, &Refusal{Step: StepMetadata, Why: "the server wants a sign-in, but says nowhere where, and " + err.Error()}
+	if err := endpoint.CheckEndpoint(origin); err != nil {
+		return Metadata{}, &Error{Step: StepMetadata, Why: "the server wants a sign-in, but says nowhere where, and " + err.Error()}
 	}
-	return Authority{Issuer: origin, Authorize: origin + "/authorize", Token: origin + "/token", Register: origin + "/register", Challenge: []string{"S256"}, Guessed: true}, nil
+	return Metadata{Issuer: origin, Authorize: origin + "/authorize", Token: origin + "/token", Register: origin + "/register", Challenge: []string{"S256"}, Guessed: true}, nil
 }
 
 // ScopesFor returns the scopes to ask for: those of the challenge, else those of
 // the resource, else none; with those granted already, and with offline access
 // where the authority has it (MCP 2025-11-25 and 2026-07-28, authorization).
-func (a Authority) ScopesFor(challenged, granted string) string {
+func (a Metadata) ScopesFor(challenged, granted string) string {
 	want := strings.Fields(challenged)
 	if len(want) == 0 {
 		want = slices.Clone(a.ResourceScopes)

@@ -1,48 +1,19 @@
-// Package signin lets people in: passwords as argon2id hashes, logins (console
-// sessions and command-line tokens) as random tokens of which only a hash is
-// kept, and a brake on guessing.
-package signin
+// Package login lets people in: passwords, logins of browsers and of the command
+// line, invitations, and sign-in through the identity provider.
+package login
 
 import (
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"runtime/debug"
 	"strings"
-	"sync"
-	"time"
 
 	"golang.org/x/crypto/argon2"
 )
-
-// Prefixes of the tokens that Bouncer hands out, so that they are recognised
-// wherever they turn up.
-const (
-	PassPrefix  = "bnp_"
-	LoginPrefix = "bnt_"
-	// Of agents that sign in: access tokens, refresh tokens and codes.
-	AccessPrefix  = "bna_"
-	RefreshPrefix = "bnr_"
-	CodePrefix    = "bnc_"
-	// Of invitations.
-	InvitationPrefix = "bni_"
-)
-
-// NewToken returns a random token of 256 bits with the prefix.
-func NewToken(prefix string) string {
-	var b [32]byte
-	// crypto/rand.Read never fails: it ends the program instead.
-	_, _ = rand.Read(b[:])
-	return prefix + base64.RawURLEncoding.EncodeToString(b[:])
-}
-
-// Hash is what is kept of a token. Tokens are random and long, so a fast hash
-// is enough; nobody can guess them back.
-func Hash(token string) [32]byte { return sha256.Sum256([]byte(token)) }
 
 // Bounds of a password, in bytes.
 const (
@@ -134,81 +105,4 @@ func (p *Passwords) derive(ctx context.Context, password string, salt []byte, pa
 		return nil, ctx.Err()
 	}
 	return argon2.IDKey([]byte(password), salt, passes, memory, threads, 32), nil
-}
-
-// Brake slows guessing: after a few failures under one key, further tries have
-// to wait, longer each time.
-type Brake struct {
-	mu   sync.Mutex
-	seen map[string]*failures
-	now  func() time.Time
-}
-
-type failures struct {
-	count int
-	until time.Time
-}
-
-// How many failures are free: for a name, and for an address, behind which a
-// whole team may sit.
-const (
-	FreeByName    = 5
-	FreeByAddress = 30
-)
-
-const (
-	maxWait    = 15 * time.Minute
-	maxTracked = 10_000
-)
-
-// NewBrake returns a Brake; now may be nil for the wall clock.
-func NewBrake(now func() time.Time) *Brake {
-	if now == nil {
-		now = time.Now
-	}
-	return &Brake{seen: map[string]*failures{}, now: now}
-}
-
-// Wait returns how long the key has to wait before its next try, 0 for not at
-// all.
-func (b *Brake) Wait(key string) time.Duration {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if f := b.seen[key]; f != nil {
-		return max(0, f.until.Sub(b.now()))
-	}
-	return 0
-}
-
-// Failed notes a failure under the key, the first few of which are free.
-func (b *Brake) Failed(key string, free int) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	now := b.now()
-	f := b.seen[key]
-	if f == nil {
-		if len(b.seen) >= maxTracked {
-			for k, f := range b.seen {
-				if now.After(f.until.Add(maxWait)) {
-					delete(b.seen, k)
-				}
-			}
-			if len(b.seen) >= maxTracked {
-				clear(b.seen)
-			}
-		}
-		f = &failures{}
-		b.seen[key] = f
-	}
-	f.count++
-	if over := f.count - free; over >= 0 {
-		f.until = now.Add(min(maxWait, time.Second<<min(over, 20)))
-	}
-}
-
-// Passed forgets the failures of a key.
-func (b *Brake) Passed(key string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	delete(b.seen, key)
 }

@@ -1,10 +1,9 @@
-package signin
+package login
 
 import (
 	"context"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -42,37 +41,4 @@ func TestCheckPassword(t *testing.T) {
 		}
 		assert.ErrorContains(t, err, why)
 	}
-}
-
-func TestBrakeSlowsGuessing(t *testing.T) {
-	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	b := NewBrake(func() time.Time { return now })
-	for range FreeByName - 1 {
-		b.Failed("marit", FreeByName)
-	}
-	assert.Zero(t, b.Wait("marit"), "a few slips are free")
-	last := time.Duration(0)
-	for range 30 {
-		b.Failed("marit", FreeByName)
-		require.GreaterOrEqual(t, b.Wait("marit"), last, "waits only grow")
-		last = b.Wait("marit")
-	}
-	assert.Equal(t, maxWait, last, "and are bounded")
-	assert.Zero(t, b.Wait("joss"), "others are not concerned")
-	now = now.Add(maxWait)
-	assert.Zero(t, b.Wait("marit"))
-	b.Passed("marit")
-	b.Failed("marit", FreeByName)
-	assert.Zero(t, b.Wait("marit"), "a success forgets the failures")
-	for i := range maxTracked + 100 {
-		b.Failed(time.Duration(i).String(), FreeByName)
-	}
-	assert.LessOrEqual(t, len(b.seen), maxTracked)
-}
-
-func TestTokensAreLongAndDiffer(t *testing.T) {
-	a, b := NewToken(PassPrefix), NewToken(PassPrefix)
-	assert.NotEqual(t, a, b)
-	assert.Len(t, a, len(PassPrefix)+43)
-	assert.NotEqual(t, Hash(a), Hash(b))
 }

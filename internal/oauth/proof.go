@@ -1,4 +1,4 @@
-package signin
+package oauth
 
 import (
 	"crypto"
@@ -17,11 +17,12 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"bouncer/internal/locker"
+	"bouncer/internal/token"
 )
 
 // newProofKey makes a key to prove possession with (RFC 9449), where the
 // authority wants proofs; empty where it does not.
-func newProofKey(a Authority) (locker.Secret, error) {
+func newProofKey(a Metadata) (locker.Secret, error) {
 	if !slices.Contains(a.Proofs, string(jose.ES256)) {
 		return locker.Secret{}, nil
 	}
@@ -54,7 +55,7 @@ func Proof(key locker.Secret, method, address string, access locker.Secret, nonc
 		return "", err
 	}
 	u.RawQuery, u.Fragment = "", ""
-	claims := map[string]any{"jti": NewToken(""), "htm": method, "htu": u.String(), "iat": time.Now().Unix()}
+	claims := map[string]any{"jti": token.New(""), "htm": method, "htu": u.String(), "iat": time.Now().Unix()}
 	if !access.Empty() {
 		sum := sha256.Sum256([]byte(access.Reveal()))
 		claims["ath"] = base64.RawURLEncoding.EncodeToString(sum[:])

@@ -251,6 +251,24 @@ type Secret struct {
 	Overlap *time.Time `json:"overlap,omitempty" doc:"until when the value before is still tried"`
 }
 
+// warnAhead is how long before its end a secret is warned about.
+const warnAhead = 14 * 24 * time.Hour
+
+// WarningAt says what has to be done about a secret that ends soon, or has ended; "" for nothing.
+func (s Secret) WarningAt(now time.Time) string {
+	switch {
+	case s.Ends == nil:
+		return ""
+	case now.After(*s.Ends):
+		return "it ended on " + s.Ends.Format(time.DateOnly) + "; get a new one and rotate it"
+	case s.Ends.Sub(now) < 48*time.Hour:
+		return fmt.Sprintf("it ends in %d hours; get a new one and rotate it", int(s.Ends.Sub(now).Hours()))
+	case s.Ends.Sub(now) < warnAhead:
+		return fmt.Sprintf("it ends in %d days; get a new one and rotate it", int(s.Ends.Sub(now).Hours()/24))
+	}
+	return ""
+}
+
 // Facts are what can be told of a value without showing it.
 type Facts struct {
 	Form     string   `json:"form,omitempty" doc:"jwt when it is a JSON Web Token, which was read but not verified"`

@@ -1,4 +1,4 @@
-package signin
+package oauth
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
+	"bouncer/internal/core/endpoint"
 	"bouncer/internal/locker"
 )
 
@@ -32,9 +33,9 @@ var signatures = []jose.SignatureAlgorithm{jose.RS256, jose.RS384, jose.RS512, j
 // VerifyID verifies an ID token (OpenID Connect Core, section 3.1.3.7): its
 // signature with the keys of the provider, issuer, audience, nonce and times.
 // Errors are *Refusal.
-func (o *Outbound) VerifyID(ctx context.Context, a Authority, clientID, nonce string, token locker.Secret) (Claims, error) {
+func (client *Client) VerifyID(ctx context.Context, a Metadata, clientID, nonce string, token locker.Secret) (Claims, error) {
 	fail := func(why string, cause error) (Claims, error) {
-		return Claims{}, &Refusal{Step: StepToken, Why: "the identity provider's answer cannot be trusted: " + why, Final: true, cause: cause}
+		return Claims{}, &Error{Step: StepToken, Why: "the identity provider's answer cannot be trusted: " + why, Final: true, cause: cause}
 	}
 	if token.Empty() {
 		return fail("it holds no ID token", nil)
@@ -44,7 +45,7 @@ func (o *Outbound) VerifyID(ctx context.Context, a Authority, clientID, nonce st
 		return fail("its ID token cannot be read", err)
 	}
 	var keys jose.JSONWebKeySet
-	if err := o.document(ctx, a.Keys, &keys); err != nil {
+	if err := client.http.GetJSON(ctx, a.Keys, &keys); err != nil {
 		return fail("its keys cannot be read: "+err.Error(), err)
 	}
 	var std jwt.Claims
@@ -66,7 +67,7 @@ func (o *Outbound) VerifyID(ctx context.Context, a Authority, clientID, nonce st
 	case !verified:
 		return fail("its ID token is not signed with one of its keys", nil)
 	case std.Issuer != a.Issuer:
-		return fail(fmt.Sprintf("its ID token was issued by %q", clip(std.Issuer)), nil)
+		return fail(fmt.Sprintf("its ID token was issued by %q", endpoint.Clip(std.Issuer)), nil)
 	case !slices.Contains(std.Audience, clientID) || (len(std.Audience) > 1 && c.Party != clientID):
 		return fail("its ID token is for another client", nil)
 	case c.Nonce != nonce:

@@ -1,4 +1,7 @@
-package signin
+// Package egress makes the guarded outbound connections: requests to addresses
+// that servers, authorization servers and programs have named. All of them are
+// taken to be hostile.
+package egress
 
 import (
 	"bytes"
@@ -14,9 +17,10 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"strings"
 	"syscall"
 	"time"
+
+	"bouncer/internal/core/endpoint"
 )
 
 // Limits on what is fetched from addresses that others name.
@@ -26,21 +30,21 @@ const (
 	fetchTime   = 15 * time.Second
 )
 
-// Outbound fetches from addresses that servers, authorization servers and
+// Client fetches from addresses that servers, authorization servers and
 // clients have named. All of them are hostile: private, loopback and link-local
 // addresses are refused when the connection is made, so that no name can be
 // pointed there afterwards, unless an admin allowed their range. Redirects are
 // followed for plain documents only, never with a credential. It is safe for
 // concurrent use.
-type Outbound struct {
-	inside []netip.Prefix
-	client *http.Client
+type Client struct {
+	allowed []netip.Prefix
+	client  *http.Client
 }
 
-// NewOutbound returns an Outbound that may reach the given private ranges; ca
+// New returns an Outbound that may reach the given private ranges; ca
 // holds certificate authorities (PEM) to trust besides the system's.
-func NewOutbound(inside []netip.Prefix, ca []byte) *Outbound {
-	o := &Outbound{inside: inside}
+func New(inside []netip.Prefix, ca []byte) *Client {
+	o := &Client{allowed: inside}
 	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: o.control}
 	conf := &tls.Config{MinVersion: tls.VersionTLS12}
 	if len(ca) > 0 {
@@ -63,25 +67,20 @@ func NewOutbound(inside []netip.Prefix, ca []byte) *Outbound {
 }
 
 // Close gives the idle connections up.
-func (o *Outbound) Close() { o.client.CloseIdleConnections() }
-
-// AddressError says that an address may not be reached.
-type AddressError struct{ Address, Why string }
-
-func (e *AddressError) Error() string { return e.Address + " " + e.Why }
+func (o *Client) Close() { o.client.CloseIdleConnections() }
 
 // shared is the range of carrier-grade NAT (RFC 6598), which is no public
 // address either.
 var shared = netip.MustParsePrefix("100.64.0.0/10")
 
 // control refuses connections to where nobody outside may send Bouncer.
-func (o *Outbound) control(_, address string, _ syscall.RawConn) error {
+func (o *Client) control(_, address string, _ syscall.RawConn) error {
 	ap, err := netip.ParseAddrPort(address)
 	if err != nil {
-		return &AddressError{address, "is no address"}
+		return &endpoint.AddressError{Address: address, Why: "is no address"}
 	}
 	ip := ap.Addr().Unmap()
-	for _, p := range o.inside {
+	for _, p := range o.allowed {
 		if p.Contains(ip) {
 			return nil
 		}
@@ -89,36 +88,7 @@ func (o *Outbound) control(_, address string, _ syscall.RawConn) error {
 	if ip.IsGlobalUnicast() && !ip.IsPrivate() && !shared.Contains(ip) {
 		return nil
 	}
-	return &AddressError{ip.String(), "is a private, loopback or link-local address, which an admin has not allowed (setting private-ranges)"}
-}
-
-// CheckEndpoint reports why an address may be used for no step of a sign-in: it
-// has to be https, or http on the machine itself (OAuth 2.1, section 1.5).
-func CheckEndpoint(raw string) error {
-	u, err := url.Parse(raw)
-	switch {
-	case err != nil || u.Host == "" || len(raw) > 2000:
-		return &AddressError{clip(raw), "is no address"}
-	case u.User != nil || u.Fragment != "":
-		return &AddressError{clip(raw), "holds a user name or a fragment"}
-	case u.Scheme == "https":
-		return nil
-	case u.Scheme == "http" && loopback(u.Hostname()):
-		return nil
-	}
-	return &AddressError{clip(raw), "is not https"}
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || (ip != nil && ip.IsLoopback())
-}
-
-func clip(s string) string {
-	if len(s) > 200 {
-		s = s[:200] + "..."
-	}
-	return strings.ToValidUTF8(s, "")
+	return &endpoint.AddressError{Address: ip.String(), Why: "is a private, loopback or link-local address, which an admin has not allowed (setting private-ranges)"}
 }
 
 // StatusError is an answer that is no success.
@@ -127,14 +97,16 @@ type StatusError struct {
 	Status  int
 }
 
-func (e *StatusError) Error() string { return fmt.Sprintf("%s answered %d", clip(e.Address), e.Status) }
+func (e *StatusError) Error() string {
+	return fmt.Sprintf("%s answered %d", endpoint.Clip(e.Address), e.Status)
+}
 
-// document reads a JSON document from an address. Redirects to another origin
+// GetJSON reads a JSON document from an address. Redirects to another origin
 // are refused.
-func (o *Outbound) document(ctx context.Context, address string, into any) error {
+func (o *Client) GetJSON(ctx context.Context, address string, into any) error {
 	at := address
 	for hop := 0; ; hop++ {
-		if err := CheckEndpoint(at); err != nil {
+		if err := endpoint.CheckEndpoint(at); err != nil {
 			return err
 		}
 		req, err := http.NewRequestWithContext(ctx, http.MethodGet, at, nil)
@@ -148,15 +120,15 @@ func (o *Outbound) document(ctx context.Context, address string, into any) error
 		}
 		raw, err := readLimited(res)
 		if err != nil {
-			return fmt.Errorf("%s: %w", clip(at), err)
+			return fmt.Errorf("%s: %w", endpoint.Clip(at), err)
 		}
 		if to := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 && to != "" {
 			next, err := req.URL.Parse(to)
 			if err != nil || next.Host != req.URL.Host || next.Scheme != req.URL.Scheme {
-				return &AddressError{clip(at), "redirects to another origin"}
+				return &endpoint.AddressError{Address: endpoint.Clip(at), Why: "redirects to another origin"}
 			}
 			if hop == maxHops {
-				return &AddressError{clip(address), fmt.Sprintf("redirects more than %d times", maxHops)}
+				return &endpoint.AddressError{Address: endpoint.Clip(address), Why: fmt.Sprintf("redirects more than %d times", maxHops)}
 			}
 			at = next.String()
 			continue
@@ -165,22 +137,22 @@ func (o *Outbound) document(ctx context.Context, address string, into any) error
 			return &StatusError{at, res.StatusCode}
 		}
 		if err := json.Unmarshal(raw, into); err != nil {
-			return fmt.Errorf("%s is no JSON document of the expected form: %w", clip(at), err)
+			return fmt.Errorf("%s is no JSON document of the expected form: %w", endpoint.Clip(at), err)
 		}
 		return nil
 	}
 }
 
-// post sends a form or a JSON body and returns the answer. It follows no
+// Post sends a form or a JSON body and returns the answer. It follows no
 // redirect.
-func (o *Outbound) post(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, error) {
-	status, raw, _, err := o.exchange(ctx, address, contentType, body, header)
+func (o *Client) Post(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, error) {
+	status, raw, _, err := o.Exchange(ctx, address, contentType, body, header)
 	return status, raw, err
 }
 
-// exchange is post with the header of the answer.
-func (o *Outbound) exchange(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, http.Header, error) {
-	if err := CheckEndpoint(address); err != nil {
+// Exchange is post with the header of the answer.
+func (o *Client) Exchange(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, http.Header, error) {
+	if err := endpoint.CheckEndpoint(address); err != nil {
 		return 0, nil, nil, err
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
@@ -200,7 +172,7 @@ func (o *Outbound) exchange(ctx context.Context, address, contentType string, bo
 	raw, err := readLimited(res)
 	if err == nil && res.StatusCode < 300 && len(raw) > 0 {
 		if media, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); media != "" && media != "application/json" {
-			err = fmt.Errorf("the answer is %s instead of JSON", clip(media))
+			err = fmt.Errorf("the answer is %s instead of JSON", endpoint.Clip(media))
 		}
 	}
 	return res.StatusCode, raw, res.Header, err

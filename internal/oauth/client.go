@@ -1,4 +1,9 @@
-package signin
+// Package oauth speaks OAuth 2.1 as a client: it finds the authorization server
+// of a tool server (Metadata), is somebody there (ClientIdentity), begins an
+// Authorization in a browser, takes up its answer, and gets and renews Tokens.
+// It keeps nothing: what has to be kept is returned. Whatever fails is an *Error
+// that names the step and the remedy.
+package oauth
 
 import (
 	"context"
@@ -23,7 +28,9 @@ import (
 	"github.com/go-jose/go-jose/v4"
 	"github.com/go-jose/go-jose/v4/jwt"
 
+	"bouncer/internal/core/endpoint"
 	"bouncer/internal/locker"
+	"bouncer/internal/token"
 )
 
 // Steps of a sign-in, for Refusal.
@@ -35,8 +42,8 @@ const (
 	StepToken     = "token"
 )
 
-// Refusal says at which step a sign-in failed, and why.
-type Refusal struct {
+// Error says at which step a sign-in failed, and why.
+type Error struct {
 	Step string
 	Code string // error code of OAuth; "" when there was none
 	Why  string
@@ -46,11 +53,12 @@ type Refusal struct {
 	cause error
 }
 
-func (e *Refusal) Error() string { return e.Why }
-func (e *Refusal) Unwrap() error { return e.cause }
+func (e *Error) Error() string { return e.Why }
+
+func (e *Error) Unwrap() error { return e.cause }
 
 // Remedy says what helps.
-func (e *Refusal) Remedy() string {
+func (e *Error) Remedy() string {
 	switch e.Code {
 	case "access_denied":
 		return "sign in again and agree to what is asked"
@@ -117,16 +125,16 @@ var codes = map[string]string{
 
 // Denied is the refusal for an error code; description is what the authority
 // says besides, which may be anything.
-func Denied(step, code, description string) *Refusal {
+func Denied(step, code, description string) *Error {
 	words := codes[code]
 	if words == "" {
-		words = "the authorization server answered with the error " + clip(code)
+		words = "the authorization server answered with the error " + endpoint.Clip(code)
 	}
-	if d := strings.TrimSpace(clip(description)); d != "" {
+	if d := strings.TrimSpace(endpoint.Clip(description)); d != "" {
 		words += " (it says: " + printable(d) + ")"
 	}
 	final := slices.Contains([]string{"invalid_grant", "invalid_client", "unauthorized_client", "access_denied", "invalid_scope"}, code)
-	return &Refusal{Step: step, Code: clip(code), Why: words, Final: final}
+	return &Error{Step: step, Code: endpoint.Clip(code), Why: words, Final: final}
 }
 
 func printable(s string) string {
@@ -138,9 +146,9 @@ func printable(s string) string {
 	}, s)
 }
 
-// Identity is who Bouncer is at an authority. It belongs to that issuer and is
+// ClientIdentity is who Bouncer is at an authority. It belongs to that issuer and is
 // shown to no other.
-type Identity struct {
+type ClientIdentity struct {
 	ID     string
 	Secret locker.Secret
 	Key    locker.Secret // private key (PEM) for signed assertions; empty for none
@@ -154,12 +162,12 @@ type Identity struct {
 
 // RegisterClient registers Bouncer at an authority (RFC 7591). Errors are
 // *Refusal.
-func (o *Outbound) RegisterClient(ctx context.Context, a Authority, redirect, scope string) (Identity, error) {
+func (client *Client) RegisterClient(ctx context.Context, a Metadata, redirect, scope string) (ClientIdentity, error) {
 	if a.Register == "" {
-		return Identity{}, &Refusal{Step: StepRegister, Why: "the authorization server registers no clients by itself"}
+		return ClientIdentity{}, &Error{Step: StepRegister, Why: "the authorization server registers no clients by itself"}
 	}
 	kind := "web"
-	if u, err := url.Parse(redirect); err == nil && loopback(u.Hostname()) {
+	if u, err := url.Parse(redirect); err == nil && endpoint.Loopback(u.Hostname()) {
 		kind = "native"
 	}
 	in := map[string]any{
@@ -172,9 +180,9 @@ func (o *Outbound) RegisterClient(ctx context.Context, a Authority, redirect, sc
 	}
 	// Texts and lists of them cannot fail to be written.
 	body, _ := json.Marshal(in)
-	status, raw, err := o.post(ctx, a.Register, "application/json", body, nil)
+	status, raw, err := client.http.Post(ctx, a.Register, "application/json", body, nil)
 	if err != nil {
-		return Identity{}, &Refusal{Step: StepRegister, Why: "the authorization server could not be asked to register Bouncer: " + err.Error(), cause: err}
+		return ClientIdentity{}, &Error{Step: StepRegister, Why: "the authorization server could not be asked to register Bouncer: " + err.Error(), cause: err}
 	}
 	var out struct {
 		ID     string `json:"client_id"`
@@ -182,12 +190,12 @@ func (o *Outbound) RegisterClient(ctx context.Context, a Authority, redirect, sc
 		Method string `json:"token_endpoint_auth_method"`
 	}
 	if err := oauthError(StepRegister, status, raw); err != nil {
-		return Identity{}, err
+		return ClientIdentity{}, err
 	}
 	if json.Unmarshal(raw, &out) != nil || out.ID == "" || len(out.ID) > 2000 || len(out.Secret) > locker.MaxToken {
-		return Identity{}, &Refusal{Step: StepRegister, Why: "the authorization server registered Bouncer without giving a client id"}
+		return ClientIdentity{}, &Error{Step: StepRegister, Why: "the authorization server registered Bouncer without giving a client id"}
 	}
-	return Identity{ID: out.ID, Secret: locker.NewSecret(out.Secret), Method: out.Method}, nil
+	return ClientIdentity{ID: out.ID, Secret: locker.NewSecret(out.Secret), Method: out.Method}, nil
 }
 
 // ClientDocument is a client-id metadata document.
@@ -202,14 +210,14 @@ type ClientDocument struct {
 }
 
 // ClientDocument reads the document at a client id.
-func (o *Outbound) ClientDocument(ctx context.Context, id string) (ClientDocument, error) {
+func (client *Client) ClientDocument(ctx context.Context, id string) (ClientDocument, error) {
 	var c ClientDocument
-	return c, o.document(ctx, id, &c)
+	return c, client.http.GetJSON(ctx, id, &c)
 }
 
 // method chooses how a client is authenticated at the token endpoint. No list
 // means basic (RFC 8414).
-func (a Authority) method(secret bool) string {
+func (a Metadata) method(secret bool) string {
 	has := func(m string) bool { return slices.Contains(a.Methods, m) }
 	switch {
 	case !secret:
@@ -222,37 +230,37 @@ func (a Authority) method(secret bool) string {
 	return "none"
 }
 
-// Flow is one authorization under way: what has to be known to take up its
+// Authorization is one authorization under way: what has to be known to take up its
 // answer.
-type Flow struct {
-	Authority Authority
-	Identity  Identity
-	Redirect  string
-	State     string
-	Verifier  string
-	Nonce     string
-	Scope     string
+type Authorization struct {
+	Server   Metadata
+	Identity ClientIdentity
+	Redirect string
+	State    string
+	Verifier string
+	Nonce    string
+	Scope    string
 }
 
 // Begin starts an authorization and returns the address to send the browser to
 // (RFC 6749 with PKCE, RFC 7636, and RFC 8707). Errors are *Refusal.
-func Begin(a Authority, id Identity, redirect, scope string) (*Flow, string, error) {
+func Begin(a Metadata, id ClientIdentity, redirect, scope string) (*Authorization, string, error) {
 	if a.Authorize == "" {
-		return nil, "", &Refusal{Step: StepMetadata, Why: "the authorization server has no address to sign in at"}
+		return nil, "", &Error{Step: StepMetadata, Why: "the authorization server has no address to sign in at"}
 	}
 	if !slices.Contains(a.Challenge, "S256") {
-		return nil, "", &Refusal{Step: StepMetadata, Why: "the authorization server does not say that it protects codes (PKCE with S256), so no sign-in is begun there"}
+		return nil, "", &Error{Step: StepMetadata, Why: "the authorization server does not say that it protects codes (PKCE with S256), so no sign-in is begun there"}
 	}
 	proof, err := newProofKey(a)
 	if err != nil {
-		return nil, "", &Refusal{Step: StepAuthorize, Why: "no key could be made: " + err.Error(), cause: err}
+		return nil, "", &Error{Step: StepAuthorize, Why: "no key could be made: " + err.Error(), cause: err}
 	}
 	id.Proof = proof
-	f := &Flow{Authority: a, Identity: id, Redirect: redirect, State: NewToken(""), Verifier: NewToken(""), Nonce: NewToken(""), Scope: scope}
+	f := &Authorization{Server: a, Identity: id, Redirect: redirect, State: token.New(""), Verifier: token.New(""), Nonce: token.New(""), Scope: scope}
 	sum := sha256.Sum256([]byte(f.Verifier))
 	u, err := url.Parse(a.Authorize)
 	if err != nil {
-		return nil, "", &Refusal{Step: StepMetadata, Why: "the authorization endpoint is no address", cause: err}
+		return nil, "", &Error{Step: StepMetadata, Why: "the authorization endpoint is no address", cause: err}
 	}
 	q := u.Query()
 	q.Set("response_type", "code")
@@ -289,33 +297,33 @@ type Tokens struct {
 	Bound bool
 }
 
-// Finish takes up the answer of an authorization: it checks where it comes from
+// ExchangeCode takes up the answer of an authorization: it checks where it comes from
 // before anything else (RFC 9207), then exchanges the code. Errors are
 // *Refusal.
-func (o *Outbound) Finish(ctx context.Context, f *Flow, answer url.Values) (Tokens, error) {
+func (client *Client) ExchangeCode(ctx context.Context, f *Authorization, answer url.Values) (Tokens, error) {
 	iss, named := answer["iss"]
 	switch {
-	case named && (len(iss) != 1 || iss[0] != f.Authority.Issuer):
-		return Tokens{}, &Refusal{Step: StepAuthorize, Final: true, Why: fmt.Sprintf("the answer comes from %q instead of %s; nothing of it was used", clip(strings.Join(iss, " ")), f.Authority.Issuer)}
-	case !named && f.Authority.Iss:
-		return Tokens{}, &Refusal{Step: StepAuthorize, Final: true, Why: "the answer does not say which authorization server it comes from; nothing of it was used"}
+	case named && (len(iss) != 1 || iss[0] != f.Server.Issuer):
+		return Tokens{}, &Error{Step: StepAuthorize, Final: true, Why: fmt.Sprintf("the answer comes from %q instead of %s; nothing of it was used", endpoint.Clip(strings.Join(iss, " ")), f.Server.Issuer)}
+	case !named && f.Server.Iss:
+		return Tokens{}, &Error{Step: StepAuthorize, Final: true, Why: "the answer does not say which authorization server it comes from; nothing of it was used"}
 	}
 	if code := answer.Get("error"); code != "" {
 		return Tokens{}, Denied(StepAuthorize, code, answer.Get("error_description"))
 	}
 	code := answer.Get("code")
 	if code == "" || len(code) > 4096 {
-		return Tokens{}, &Refusal{Step: StepAuthorize, Final: true, Why: "the answer holds no code"}
+		return Tokens{}, &Error{Step: StepAuthorize, Final: true, Why: "the answer holds no code"}
 	}
-	return o.token(ctx, f.Authority, f.Identity, url.Values{
+	return client.token(ctx, f.Server, f.Identity, url.Values{
 		"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {f.Redirect}, "code_verifier": {f.Verifier},
 	}, f.Scope)
 }
 
 // Refresh gets fresh tokens (RFC 6749, section 6). Without a new refresh token
 // the old one stays. Errors are *Refusal.
-func (o *Outbound) Refresh(ctx context.Context, a Authority, id Identity, old Tokens) (Tokens, error) {
-	t, err := o.token(ctx, a, id, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {old.Refresh.Reveal()}}, old.Scope)
+func (client *Client) Refresh(ctx context.Context, a Metadata, id ClientIdentity, old Tokens) (Tokens, error) {
+	t, err := client.token(ctx, a, id, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {old.Refresh.Reveal()}}, old.Scope)
 	if err == nil && t.Refresh.Empty() {
 		t.Refresh = old.Refresh
 	}
@@ -325,34 +333,34 @@ func (o *Outbound) Refresh(ctx context.Context, a Authority, id Identity, old To
 	return t, err
 }
 
-// Own gets a token for Bouncer itself (client credentials, RFC 6749, section
+// ClientCredentials gets a token for Bouncer itself (client credentials, RFC 6749, section
 // 4.4). Errors are *Refusal.
-func (o *Outbound) Own(ctx context.Context, a Authority, id Identity, scope string) (Tokens, error) {
+func (client *Client) ClientCredentials(ctx context.Context, a Metadata, id ClientIdentity, scope string) (Tokens, error) {
 	v := url.Values{"grant_type": {"client_credentials"}}
 	if scope != "" {
 		v.Set("scope", scope)
 	}
-	return o.token(ctx, a, id, v, scope)
+	return client.token(ctx, a, id, v, scope)
 }
 
-// Present gets a token for Bouncer itself with an assertion of the platform that
+// JWTBearer gets a token for Bouncer itself with an assertion of the platform that
 // it runs on (RFC 7523, section 2.1: workload identity). Errors are *Refusal.
-func (o *Outbound) Present(ctx context.Context, a Authority, id Identity, assertion locker.Secret, scope string) (Tokens, error) {
+func (client *Client) JWTBearer(ctx context.Context, a Metadata, id ClientIdentity, assertion locker.Secret, scope string) (Tokens, error) {
 	v := url.Values{"grant_type": {"urn:ietf:params:oauth:grant-type:jwt-bearer"}, "assertion": {assertion.Reveal()}}
 	if scope != "" {
 		v.Set("scope", scope)
 	}
-	return o.token(ctx, a, id, v, scope)
+	return client.token(ctx, a, id, v, scope)
 }
 
 // idJAG is the token type of an identity assertion grant.
 const idJAG = "urn:ietf:params:oauth:token-type:id-jag"
 
-// Assert exchanges a person's ID token at the identity provider for an identity
+// IdentityAssertion exchanges a person's ID token at the identity provider for an identity
 // assertion, and that at the server's authority for an access token
 // (enterprise-managed authorization: RFC 8693, then RFC 7523). Errors are
 // *Refusal.
-func (o *Outbound) Assert(ctx context.Context, idp Authority, atIDP Identity, idToken locker.Secret, a Authority, id Identity, scope string) (Tokens, error) {
+func (client *Client) IdentityAssertion(ctx context.Context, idp Metadata, atIDP ClientIdentity, idToken locker.Secret, a Metadata, id ClientIdentity, scope string) (Tokens, error) {
 	v := url.Values{
 		"grant_type": {"urn:ietf:params:oauth:grant-type:token-exchange"}, "requested_token_type": {idJAG}, "audience": {a.Issuer},
 		"subject_token": {idToken.Reveal()}, "subject_token_type": {"urn:ietf:params:oauth:token-type:id_token"},
@@ -365,7 +373,7 @@ func (o *Outbound) Assert(ctx context.Context, idp Authority, atIDP Identity, id
 	}
 	plain := idp
 	plain.Resource = "" // what is asked of the provider names the resource itself
-	jag, err := o.token(ctx, plain, atIDP, v, "")
+	jag, err := client.token(ctx, plain, atIDP, v, "")
 	if err != nil {
 		return Tokens{}, err
 	}
@@ -373,11 +381,11 @@ func (o *Outbound) Assert(ctx context.Context, idp Authority, atIDP Identity, id
 	if scope != "" {
 		w.Set("scope", scope)
 	}
-	return o.token(ctx, a, id, w, scope)
+	return client.token(ctx, a, id, w, scope)
 }
 
 // RevokeToken ends a grant at its authority (RFC 7009), where that is possible.
-func (o *Outbound) RevokeToken(ctx context.Context, a Authority, id Identity, t Tokens) error {
+func (client *Client) RevokeToken(ctx context.Context, a Metadata, id ClientIdentity, t Tokens) error {
 	if a.Revoke == "" {
 		return nil
 	}
@@ -385,11 +393,11 @@ func (o *Outbound) RevokeToken(ctx context.Context, a Authority, id Identity, t 
 	if t.Refresh.Empty() {
 		v = url.Values{"token": {t.Access.Reveal()}, "token_type_hint": {"access_token"}}
 	}
-	header, err := id.show(a, v)
+	header, err := id.authenticate(a, v)
 	if err != nil {
 		return err
 	}
-	status, raw, err := o.post(ctx, a.Revoke, "application/x-www-form-urlencoded", []byte(v.Encode()), header)
+	status, raw, err := client.http.Post(ctx, a.Revoke, "application/x-www-form-urlencoded", []byte(v.Encode()), header)
 	if err != nil {
 		return err
 	}
@@ -401,18 +409,18 @@ func (o *Outbound) RevokeToken(ctx context.Context, a Authority, id Identity, t 
 
 // token asks the token endpoint. wanted is the scope that holds when the answer
 // names none.
-func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Values, wanted string) (Tokens, error) {
+func (client *Client) token(ctx context.Context, a Metadata, id ClientIdentity, v url.Values, wanted string) (Tokens, error) {
 	if a.Resource != "" && v.Get("resource") == "" {
 		v.Set("resource", a.Resource)
 	}
-	header, err := id.show(a, v)
+	header, err := id.authenticate(a, v)
 	if err != nil {
-		return Tokens{}, &Refusal{Step: StepToken, Why: err.Error(), Final: true, cause: err}
+		return Tokens{}, &Error{Step: StepToken, Why: err.Error(), Final: true, cause: err}
 	}
 	sent := time.Now()
-	status, raw, err := o.prove(ctx, a, id, []byte(v.Encode()), header)
+	status, raw, err := client.postProof(ctx, a, id, []byte(v.Encode()), header)
 	if err != nil {
-		return Tokens{}, &Refusal{Step: StepToken, Why: "the authorization server could not be asked for a token: " + err.Error(), cause: err}
+		return Tokens{}, &Error{Step: StepToken, Why: "the authorization server could not be asked for a token: " + err.Error(), cause: err}
 	}
 	if err := oauthError(StepToken, status, raw); err != nil {
 		return Tokens{}, err
@@ -426,7 +434,7 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 		In      *float64 `json:"expires_in"`
 	}
 	bad := func(why string) (Tokens, error) {
-		return Tokens{}, &Refusal{Step: StepToken, Why: "the authorization server's answer " + why}
+		return Tokens{}, &Error{Step: StepToken, Why: "the authorization server's answer " + why}
 	}
 	if err := json.Unmarshal(raw, &t); err != nil {
 		return bad("cannot be read as tokens")
@@ -438,13 +446,13 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 	case len(t.Access) > locker.MaxToken || len(t.Refresh) > locker.MaxToken || len(t.ID) > 4*locker.MaxToken:
 		return bad("holds a token that is too long")
 	case !exchange && !strings.EqualFold(t.Type, "bearer") && (id.Proof.Empty() || !strings.EqualFold(t.Type, "dpop")):
-		return bad(fmt.Sprintf("holds a token of the kind %q, not a bearer token", clip(t.Type)))
+		return bad(fmt.Sprintf("holds a token of the kind %q, not a bearer token", endpoint.Clip(t.Type)))
 	case strings.ContainsFunc(t.Access, func(r rune) bool { return r <= ' ' || r > '~' }):
 		return bad("holds a token that no header can carry")
 	}
 	out := Tokens{Access: locker.NewSecret(t.Access), Refresh: locker.NewSecret(t.Refresh), ID: locker.NewSecret(t.ID), Scope: wanted, Bound: strings.EqualFold(t.Type, "dpop")}
 	if t.Scope != nil {
-		out.Scope = clip(*t.Scope)
+		out.Scope = endpoint.Clip(*t.Scope)
 	}
 	if t.In != nil && *t.In > 0 && *t.In < 10*365*86400 {
 		// Counted from before the question was sent, on our clock: neither a slow
@@ -454,12 +462,12 @@ func (o *Outbound) token(ctx context.Context, a Authority, id Identity, v url.Va
 	return out, nil
 }
 
-// prove asks the token endpoint, with a proof of possession where tokens are bound
+// postProof asks the token endpoint, with a proof of possession where tokens are bound
 // to a key. A server that wants its nonce in the proof is asked once more.
-func (o *Outbound) prove(ctx context.Context, a Authority, id Identity, body []byte, header http.Header) (int, []byte, error) {
+func (client *Client) postProof(ctx context.Context, a Metadata, id ClientIdentity, body []byte, header http.Header) (int, []byte, error) {
 	const form = "application/x-www-form-urlencoded"
 	if id.Proof.Empty() {
-		return o.post(ctx, a.Token, form, body, header)
+		return client.http.Post(ctx, a.Token, form, body, header)
 	}
 	nonce := ""
 	for again := true; ; again = false {
@@ -472,15 +480,15 @@ func (o *Outbound) prove(ctx context.Context, a Authority, id Identity, body []b
 			h = http.Header{}
 		}
 		h["Dpop"] = []string{proof}
-		status, raw, answer, err := o.exchange(ctx, a.Token, form, body, h)
+		status, raw, answer, err := client.http.Exchange(ctx, a.Token, form, body, h)
 		if nonce = answer.Get("DPoP-Nonce"); err != nil || !again || nonce == "" || !strings.Contains(string(raw), "use_dpop_nonce") {
 			return status, raw, err
 		}
 	}
 }
 
-// show adds who Bouncer is to a request to the token endpoint.
-func (id Identity) show(a Authority, v url.Values) (http.Header, error) {
+// authenticate adds who Bouncer is to a request to the token endpoint.
+func (id ClientIdentity) authenticate(a Metadata, v url.Values) (http.Header, error) {
 	method := id.Method
 	switch {
 	case !id.Key.Empty():
@@ -515,7 +523,7 @@ func (id Identity) show(a Authority, v url.Values) (http.Header, error) {
 }
 
 // assertion signs who Bouncer is (RFC 7523, section 2.2).
-func (id Identity) assertion(a Authority) (string, error) {
+func (id ClientIdentity) assertion(a Metadata) (string, error) {
 	key, alg, err := ReadPrivateKey(id.Key.Reveal())
 	if err != nil {
 		return "", err
@@ -526,7 +534,7 @@ func (id Identity) assertion(a Authority) (string, error) {
 	}
 	now := time.Now()
 	return jwt.Signed(signer).Claims(jwt.Claims{
-		Issuer: id.ID, Subject: id.ID, Audience: jwt.Audience{a.Issuer}, ID: NewToken(""),
+		Issuer: id.ID, Subject: id.ID, Audience: jwt.Audience{a.Issuer}, ID: token.New(""),
 		// A little in the past, for clocks that are behind.
 		IssuedAt: jwt.NewNumericDate(now.Add(-30 * time.Second)), Expiry: jwt.NewNumericDate(now.Add(4 * time.Minute)),
 	}).Serialize()
@@ -583,5 +591,5 @@ func oauthError(step string, status int, raw []byte) error {
 	if json.Unmarshal(raw, &e) == nil && e.Error != "" {
 		return Denied(step, e.Error, e.Description)
 	}
-	return &Refusal{Step: step, Why: fmt.Sprintf("the authorization server answered %d %s", status, http.StatusText(status))}
+	return &Error{Step: step, Why: fmt.Sprintf("the authorization server answered %d %s", status, http.StatusText(status))}
 }

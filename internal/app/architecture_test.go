@@ -1,0 +1,117 @@
+package app
+
+import (
+	"go/build"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// mayImport is the dependency rule: what each package below internal may import
+// of ours. "core" stands for every package of the core. A package without a line
+// fails; a line names only what stands above it, so that nothing leads back.
+//
+// Three sides meet in it: the write side (registry and the nouns above it), the
+// supply side (credential, upstream, link) and the hot path (relay). The write
+// side and the hot path meet in the immutable snapshot only.
+var mayImport = []struct{ pkg, deps string }{
+	{"events", ""},
+	{"login", ""},
+	{"origin", ""},
+	{"throttle", ""},
+	{"token", ""},
+	{"web", ""},
+	{"bridge", "core"},
+	{"egress", "core"},
+	{"locker", "core"},
+	{"store", "core"},
+	{"journal", "core store"},
+	{"link", "core locker"},
+	{"oauth", "core token egress locker"},
+	{"relay", "core origin journal link"},
+	{"desk", "core events login throttle token egress locker store link oauth relay"},
+	{"api", "core token journal oauth desk"},
+	{"app", "core origin web locker store journal link relay desk api"},
+	{"testkit", "core app"},
+	{"cli", "core bridge app"},
+}
+
+// coreImports are the imports inside of the core.
+var coreImports = map[string]string{
+	"diagnosis": "",
+	"dialect":   "",
+	"endpoint":  "team",
+	"mask":      "",
+	"restmap":   "tools",
+	"rules":     "",
+	"team":      "diagnosis",
+	"tools":     "wire",
+	"wire":      "",
+}
+
+// The SDKs of the protocol are peers in tests and never part of the product.
+func TestPackagesKeepTheDependencyRule(t *testing.T) {
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	allowed := map[string][]string{}
+	known := []string{"core"}
+	for _, row := range mayImport {
+		deps := strings.Fields(row.deps)
+		for _, dep := range deps {
+			assert.Contains(t, known, dep, "%s names %s, which does not stand above it", row.pkg, dep)
+		}
+		allowed[row.pkg], known = deps, append(known, row.pkg)
+	}
+	seen := []string{}
+	for _, top := range []string{"internal", "standin", "demo", "bench", "cmd"} {
+		err := filepath.WalkDir(filepath.Join(root, top), func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.IsDir() || d.Name() == "dist" || d.Name() == "testdata" {
+				return err
+			}
+			p, err := build.ImportDir(path, 0)
+			if err != nil {
+				return nil // no Go files here
+			}
+			dir, err := filepath.Rel(root, path)
+			require.NoError(t, err)
+			pkg := strings.TrimPrefix(dir, "internal/")
+			for _, dep := range p.Imports {
+				// The benchmarks measure what a pass-through built of the SDK costs.
+				assert.False(t, strings.Contains(dep, "modelcontextprotocol") && pkg != "bench", "%s imports %s", pkg, dep)
+				own, ours := strings.CutPrefix(dep, "bouncer/internal/")
+				switch {
+				case strings.HasPrefix(dep, "bouncer/standin/"):
+					assert.Contains(t, []string{"demo", "standin", "testkit"}, strings.Split(pkg, "/")[0], "%s imports %s", pkg, dep)
+				case !ours || top != "internal":
+				case strings.HasPrefix(pkg, "core/"):
+					rest, ok := strings.CutPrefix(own, "core/")
+					assert.True(t, ok && slices.Contains(strings.Fields(coreImports[strings.TrimPrefix(pkg, "core/")]), rest), "%s imports %s", pkg, own)
+				case strings.HasPrefix(own, "core/"):
+					assert.Contains(t, allowed[pkg], "core", "%s imports %s", pkg, own)
+				default:
+					assert.Contains(t, allowed[pkg], own, "%s imports %s", pkg, own)
+				}
+			}
+			if top == "internal" {
+				seen = append(seen, pkg)
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	for _, pkg := range seen {
+		if name, core := strings.CutPrefix(pkg, "core/"); core {
+			assert.Contains(t, coreImports, name, "%s has no line in the rule", pkg)
+		} else {
+			assert.Contains(t, allowed, pkg, "%s has no line in the rule", pkg)
+		}
+	}
+	for pkg := range allowed {
+		assert.DirExists(t, filepath.Join(root, "internal", pkg), "the rule has a line for a package that is gone")
+	}
+}
