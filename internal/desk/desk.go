@@ -557,15 +557,15 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *regist
 
 // keep starts a keeper for a way. What was offered before stays in force until
 // the new conversation has answered.
-func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Link, old *kept) *kept {
-	if old == nil && h.Key() != "" && s.Transport != team.REST {
+func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Transport, old *kept) *kept {
+	if old == nil && h.Key() != "" && !l.Traits().Static {
 		for key, k := range d.keepers {
 			if strings.HasPrefix(key, s.ID) {
 				old = k // somebody else's way tells what to expect
 			}
 		}
 	}
-	if old != nil && s.Transport != team.REST {
+	if old != nil && !l.Traits().Static {
 		st := old.keeper.Status()
 		st.State, st.Finding, st.Since = team.StateConnecting, nil, time.Now().UTC()
 		return &kept{keeper: link.Adopt(d.ctx, l, st, d.keeping(s, h))}
@@ -574,8 +574,12 @@ func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Li
 	if err != nil {
 		d.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
 	}
-	if r, ok := l.(*link.REST); ok {
-		list = r.Static().Lists[tools.Tools]
+	if l.Traits().Static {
+		offer, err := l.Offer(ctx)
+		if err != nil {
+			d.o.Log.Error("what a server offers cannot be told", "server", s.Name, "error", err)
+		}
+		list = offer.Lists[tools.Tools]
 	}
 	return &kept{keeper: link.Keep(d.ctx, l, list, d.keeping(s, h))}
 }

@@ -152,7 +152,7 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 	if err != nil {
 		return ServerInfo{}, err
 	}
-	var l link.Link
+	var l link.Transport
 	var st link.Status
 	if g.waits {
 		if _, _, err := d.discover(ctx, s); err != nil && !r.Anyway {
@@ -434,9 +434,13 @@ func (d *Desk) UpdateServer(ctx context.Context, by team.Person, name string, p 
 				return err
 			}
 		}
-		if r, ok := l.(*link.REST); ok {
+		if l.Traits().Static {
 			// What it offers follows from what was picked.
-			if err := tx.AddEdition(s.ID, time.Now().UTC(), r.Static().Lists[tools.Tools]); err != nil {
+			offer, err := l.Offer(ctx)
+			if err != nil {
+				return err
+			}
+			if err := tx.AddEdition(s.ID, time.Now().UTC(), offer.Lists[tools.Tools]); err != nil {
 				return err
 			}
 		}

@@ -25,7 +25,7 @@ func source(s team.Server, c credential) string {
 }
 
 // way returns the way to a server.
-func (d *Desk) way(s team.Server, c credential) (link.Link, error) {
+func (d *Desk) way(s team.Server, c credential) (link.Transport, error) {
 	t := target(s, c)
 	switch s.Transport {
 	case team.Stdio:
@@ -352,12 +352,10 @@ func (d *Desk) fetchDocument(ctx context.Context, raw string) (string, error) {
 
 // reach reaches a server that is being registered. Where the transport was
 // left open, it is found out.
-func (d *Desk) reach(ctx context.Context, s *team.Server, c credential, detect bool) (link.Link, link.Status, error) {
+func (d *Desk) reach(ctx context.Context, s *team.Server, c credential, detect bool) (link.Transport, link.Status, error) {
 	if detect {
-		l, o, stages, err := link.Detect(ctx, target(*s, c), d.o.Link)
-		if _, old := l.(*link.SSE); old {
-			s.Transport = team.EventStream
-		}
+		l, transport, o, stages, err := link.Detect(ctx, target(*s, c), d.o.Link)
+		s.Transport = transport
 		return l, link.Judge(o, stages, err), nil
 	}
 	l, err := d.way(*s, c)

@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/http"
 	"slices"
 	"strings"
@@ -29,8 +30,9 @@ import (
 	"bouncer/internal/core/wire"
 )
 
-// Link is one conversation with a server. Implementations are safe for
-// concurrent use. Errors are *Failure, or those of the context.
+// Link is one conversation with a server, as calls are carried over it.
+// Implementations are safe for concurrent use. Errors are *Failure, or those of
+// the context.
 type Link interface {
 	// Begin sends a request and returns the exchange it opened.
 	Begin(ctx context.Context, a *Ask) (Exchange, error)
@@ -42,27 +44,58 @@ type Link interface {
 	Cancel(ctx context.Context, id uint64, reason string) error
 	// Notify sends a notification, where the conversation has a session.
 	Notify(ctx context.Context, method string, params []byte) error
-	// Subscribe begins or ends to hear of changes of one resource. Subscriptions
-	// outlive the session they were made in.
-	Subscribe(ctx context.Context, uri string, on bool) error
 	// Log asks for log messages from a level on, unless quieter ones are asked for
 	// already.
 	Log(ctx context.Context, level string) error
+	// Close ends the session and what belongs to it; a later Begin opens another.
+	Close(ctx context.Context)
+}
+
+// Transport is a Link with what keeping it alive needs. What distinguishes the
+// transports is told by Traits; nobody asks which one it is.
+type Transport interface {
+	Link
+	// Name is the server's.
+	Name() string
+	// Traits tells what this transport, to this server, is like.
+	Traits() Traits
+	// Open opens the session, unless it is open.
+	Open(ctx context.Context) (Greeting, error)
 	// Probe opens the session, unless it is open, reads what the server offers,
 	// and times each step.
 	Probe(ctx context.Context) (Offer, []team.Stage, error)
 	// Offer reads what the server offers.
 	Offer(ctx context.Context) (Offer, error)
-	// Close ends the session and what belongs to it; a later Begin opens another.
-	Close(ctx context.Context)
-
-	// hear says who is told of messages outside of any exchange; until then
+	// Subscribe begins or ends to hear of changes of one resource. Subscriptions
+	// outlive the session they were made in.
+	Subscribe(ctx context.Context, uri string, on bool) error
+	// SetListener says who is told of messages outside of any exchange; until then
 	// nobody is.
-	hear(Ear)
-	// listen returns true when the server should be looked at again, false when
-	// it has no way to tell of changes.
-	listen(ctx context.Context) bool
-	name() string
+	SetListener(Listener)
+	// Listen holds what the server tells by itself until ctx ends or it breaks off.
+	// It returns true when the server should be looked at again, false when it has
+	// no way to tell of changes. ready is called when listening has begun: what the
+	// server says before may be lost. It may be called more than once.
+	Listen(ctx context.Context, ready func()) bool
+	// Fork returns another conversation with the same server, which declares other
+	// capabilities; with session it has a session, even of a server that needs none.
+	// It is nil where the server cannot be had twice.
+	Fork(caps wire.Caps, session bool) Transport
+	// Diagnostics are the end of what a process wrote to standard error, masked, and
+	// how many lines it wrote to standard output that were not the protocol.
+	Diagnostics() (stderr string, noise int)
+}
+
+// Traits are what distinguishes transports for those who keep them.
+type Traits struct {
+	// CheapForks: another conversation costs no more than a session.
+	CheapForks bool
+	// KeepsSessions: the server gave the session an id.
+	KeepsSessions bool
+	// StartsProcess: opening starts a process.
+	StartsProcess bool
+	// Static: the offer follows from the registration, and Offer asks nobody.
+	Static bool
 }
 
 // Ask is a request, and on whose behalf it is sent.
@@ -99,11 +132,11 @@ type Client struct {
 	Level string
 }
 
-// Ear is told of a message that belongs to no exchange: a notification, or a
+// Listener is told of a message that belongs to no exchange: a notification, or a
 // request of the server. A request is answered through answer; the ear returns
 // false when it will not do that. It must not block, and the frame is valid only
 // until it returns.
-type Ear func(frame []byte, f wire.Frame, answer func(body []byte)) bool
+type Listener func(frame []byte, f wire.Frame, answer func(body []byte)) bool
 
 // Exchange is one request on its way: the messages that the server sends for
 // it, ending with the answer. Next is called by one goroutine; Answer may be
@@ -244,12 +277,12 @@ func (f *Failure) Unwrap() error { return f.cause }
 
 // base is what every conversation has.
 type base struct {
-	server string
-	o      Options
-	mask   *mask.Masker
-	caps   wire.Caps // declared in sessions; everything until With says otherwise
-	nextID *atomic.Uint64
-	ear    atomic.Pointer[Ear]
+	server   string
+	o        Options
+	mask     *mask.Masker
+	caps     wire.Caps // declared in sessions; everything until With says otherwise
+	nextID   *atomic.Uint64
+	listener atomic.Pointer[Listener]
 
 	mu      sync.Mutex
 	watched map[string]bool // URIs subscribed to
@@ -258,6 +291,13 @@ type base struct {
 
 func newBase(server string, o Options, secrets ...string) *base {
 	return &base{server: server, o: o.withDefaults(), caps: wire.EveryCap, mask: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
+}
+
+// fork returns the base of another conversation with the same server.
+func (l *base) fork(caps wire.Caps) *base {
+	n := newBase(l.server, l.o)
+	n.mask, n.nextID, n.caps = l.mask, l.nextID, caps
+	return n
 }
 
 // NextID implements Link.
@@ -271,9 +311,11 @@ func (l *base) id(a *Ask) uint64 {
 	return l.NextID()
 }
 
-func (l *base) name() string { return l.server }
+// Name implements Transport.
+func (l *base) Name() string { return l.server }
 
-func (l *base) hear(e Ear) { l.ear.Store(&e) }
+// SetListener implements Transport.
+func (l *base) SetListener(to Listener) { l.listener.Store(&to) }
 
 // tell passes a message outside of any exchange on; a request that nobody takes
 // is refused through answer.
@@ -282,8 +324,8 @@ func (l *base) tell(frame []byte, f wire.Frame, answer func([]byte)) {
 		answer(refusal(frame, f))
 		return
 	}
-	ear := l.ear.Load()
-	if (ear == nil || !(*ear)(frame, f, answer)) && f.Kind == wire.Request {
+	to := l.listener.Load()
+	if (to == nil || !(*to)(frame, f, answer)) && f.Kind == wire.Request {
 		answer(refusal(frame, f))
 	}
 }
@@ -587,4 +629,67 @@ func (l *base) short(s string) string {
 func isTimeout(err error) bool {
 	var t interface{ Timeout() bool }
 	return errors.Is(err, context.DeadlineExceeded) || (errors.As(err, &t) && t.Timeout())
+}
+
+func (l *base) netFail(ctx context.Context, err error, stage string) error {
+	if context.Cause(ctx) == context.Canceled {
+		return context.Canceled
+	}
+	var known *Failure
+	if errors.As(err, &known) {
+		return known
+	}
+	e := diagnosis.Evidence{Stage: stage, Err: err, Timeout: isTimeout(err) || ctx.Err() != nil}
+	var op *net.OpError
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		e.Stage = "resolve"
+	} else if errors.As(err, &op) && op.Op == "dial" {
+		e.Stage = "connect"
+	} else if strings.Contains(err.Error(), "TLS handshake timeout") {
+		e.Stage, e.Timeout = "tls", true
+	}
+	f := l.fail(e, err)
+	f.Refused = e.Stage != stage
+	return f
+}
+
+// asked sends a request of Bouncer's own whose answer is only yes or no.
+func (l *base) asked(ctx context.Context, a *Ask, begin func(context.Context, *Ask) (Exchange, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
+	defer cancel()
+	x, err := begin(ctx, a)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	frame, f, err := answer(ctx, x)
+	if err != nil {
+		return err
+	}
+	if !f.Error.Empty() {
+		return &Refusal{wire.ReadError(frame, f.Error)}
+	}
+	return nil
+}
+
+// Refusal is a server's own error as the answer to a request.
+type Refusal struct{ wire.RPCError }
+
+func (r *Refusal) Error() string { return r.Message }
+
+// pause keeps a stream that closes at once from being opened again and again.
+func pause(ctx context.Context, opened time.Time) bool {
+	if left := 5*time.Second - time.Since(opened); left > 0 {
+		select {
+		case <-time.After(left):
+		case <-ctx.Done():
+		}
+	}
+	return true
+}
+
+// cancelled is the notification that an answer is no longer wanted.
+func cancelled(id uint64, reason string) []byte {
+	return wire.AppendNotification(nil, "notifications/cancelled", fmt.Appendf(nil, `{"requestId":%d,"reason":%s}`, id, wire.Quote(reason)))
 }

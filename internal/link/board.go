@@ -28,8 +28,25 @@ type board struct {
 	// late says what to tell when the time is up; nil for the usual.
 	late func(stage string) *diagnosis.Evidence
 
-	mu      sync.Mutex
+	replies *replies
+
+	mu      sync.Mutex // guards waiting
 	waiting map[uint64]*boardExchange
+}
+
+// newBoard returns a board that writes with write. Whoever closes ended ends the
+// replies too.
+func newBoard(b *base, write func(ctx context.Context, body []byte) error) *board {
+	return &board{
+		base: b, ended: make(chan struct{}), waiting: map[uint64]*boardExchange{}, write: write,
+		replies: newReplies(context.Background(), write),
+	}
+}
+
+// end tells everybody that nothing will come any more. It is called once.
+func (b *board) end() {
+	b.replies.close()
+	close(b.ended)
 }
 
 // delivery is a message for an exchange, or why there will be none.
@@ -81,10 +98,7 @@ func (b *board) take(frame []byte, f wire.Frame) {
 		}
 		b.tell(frame, f, nil)
 	case wire.Request:
-		b.tell(frame, f, func(body []byte) {
-			// A process that does not read is found out elsewhere.
-			_ = b.write(context.Background(), body)
-		})
+		b.tell(frame, f, b.replies.add)
 	}
 }
 

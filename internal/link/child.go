@@ -55,8 +55,8 @@ func (c *child) send(_ context.Context, body []byte) error {
 	return err
 }
 
-// late explains a silence while the session is opened by what came instead.
-func (c *child) late(stage string) *diagnosis.Evidence {
+// silence explains a silence while the session is opened by what came instead.
+func (c *child) silence(stage string) *diagnosis.Evidence {
 	if stage != "initialize" || c.noise.Load() == 0 {
 		return nil
 	}

@@ -65,7 +65,7 @@ func TestCredentialsAreTriedInTurn(t *testing.T) {
 		target := Target{Server: "s", URL: s.URL + "?own=1", Credentials: p}
 		req, err := http.NewRequest(http.MethodPost, target.URL, strings.NewReader("the body"))
 		require.NoError(t, err)
-		res, err := target.trip(http.DefaultTransport.(*http.Transport), req)
+		res, err := newHTTPClient(target, Options{}).do(req)
 		assert.Empty(t, req.Header.Get("X-Key"), "the caller's header map is shared and stays as it is")
 		return res, err
 	}

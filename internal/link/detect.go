@@ -12,35 +12,35 @@ import (
 )
 
 // Detect finds out which transport an address speaks: streamable HTTP in either
-// era, or the event-stream transport of 2024-11-05. It returns the link that was
-// probed. When neither answers, the failure is that of the first. What is about
+// era, or the event-stream transport of 2024-11-05. It returns the transport that
+// was probed, and its name. When neither answers, the failure is that of the first. What is about
 // credentials, and what failed in the network, is no verdict on the transport.
-func Detect(ctx context.Context, t Target, o Options) (Link, Offer, []team.Stage, error) {
+func Detect(ctx context.Context, t Target, o Options) (Transport, string, Offer, []team.Stage, error) {
 	h := NewHTTP(t, o)
 	offer, stages, err := h.Probe(ctx)
 	var f *Failure
 	if err == nil || !errors.As(err, &f) || !slices.Contains([]int{400, 404, 405}, f.Status) {
-		return h, offer, stages, err
+		return h, team.StreamableHTTP, offer, stages, err
 	}
 	old := NewSSE(t, o)
 	offer, later, err2 := old.Probe(ctx)
 	if errors.As(err2, &f) && slices.Contains([]int{401, 403}, f.Status) {
 		// It is that transport, and says what is wrong.
 		h.Close(ctx)
-		return old, Offer{}, later, err2
+		return old, team.EventStream, Offer{}, later, err2
 	}
 	if err2 != nil {
 		old.Close(ctx)
-		return h, Offer{}, stages, err
+		return h, team.StreamableHTTP, Offer{}, stages, err
 	}
 	h.Close(ctx)
-	return old, offer, later, nil
+	return old, team.EventStream, offer, later, nil
 }
 
 // Fetch gets a document without any credential. It follows no redirect. The
 // error is a *Failure, or that of the context.
 func Fetch(ctx context.Context, address string, limit int, o Options) ([]byte, error) {
-	l := NewHTTP(Target{URL: address}, o)
+	l := newHTTPClient(Target{URL: address}, o)
 	defer l.transport.CloseIdleConnections()
 	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
 	defer cancel()
@@ -48,7 +48,7 @@ func Fetch(ctx context.Context, address string, limit int, o Options) ([]byte, e
 	if err != nil {
 		return nil, err
 	}
-	res, err := l.target.trip(l.transport, req)
+	res, err := l.do(req)
 	if err != nil {
 		return nil, l.netFail(ctx, err, "initialize")
 	}

@@ -40,9 +40,6 @@ var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 // must not keep its memory for ever.
 const maxPooled = 256 << 10
 
-// lingerStream is how long the end of an answered stream is waited for.
-const lingerStream = 100 * time.Millisecond
-
 // Limits on the resumption of a stream.
 const (
 	maxResumes   = 5
@@ -151,7 +148,7 @@ func (x *httpExchange) resume(broken error) error {
 	case <-x.ctx.Done():
 		return x.readFail(broken)
 	}
-	res, err := x.link.get(x.ctx, x.s, x.last)
+	res, err := x.link.get(x.ctx, x.s.header, x.last)
 	if err != nil {
 		return x.readFail(broken)
 	}
@@ -166,22 +163,6 @@ func (x *httpExchange) resume(broken error) error {
 
 func (x *httpExchange) resumable(broken error) bool {
 	return x.last != "" && !x.s.stateless && x.ctx.Err() == nil && !errors.Is(broken, wire.ErrEventTooLarge) && x.tries < maxResumes
-}
-
-// get opens an event stream in a session; last is the event to resume after, or
-// "" for the stream that belongs to no request.
-func (l *HTTP) get(ctx context.Context, s *session, last string) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.target.URL, nil)
-	if err != nil {
-		return nil, err
-	}
-	req.Header = s.header.Clone()
-	req.Header.Set("Accept", "text/event-stream")
-	req.Header.Del("Content-Type")
-	if last != "" {
-		req.Header.Set("Last-Event-ID", last)
-	}
-	return l.target.trip(l.transport, req)
 }
 
 func (x *httpExchange) single() ([]byte, wire.Frame, error) {

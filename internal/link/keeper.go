@@ -44,7 +44,7 @@ type Status struct {
 // listens for changes, and is opened again after failures, waiting longer each
 // time.
 type Keeper struct {
-	link   Link
+	link   Transport
 	o      KeeperOptions
 	cancel context.CancelFunc
 	ended  chan struct{}
@@ -55,10 +55,10 @@ type Keeper struct {
 
 	mu     sync.Mutex
 	status Status
-	others map[wire.Caps]*HTTP    // for agents that can do something for the server
-	paired map[wire.Caps]*HTTP    // with sessions, of a server that needs none
-	single time.Time              // until then the server is taken to keep no sessions
-	subs   map[string]*subscribed // by URI
+	others map[wire.Caps]Transport // for agents that can do something for the server
+	paired map[wire.Caps]Transport // with sessions, of a server that needs none
+	single time.Time               // until then the server is taken to keep no sessions
+	subs   map[string]*subscribed  // by URI
 	closed bool
 
 	working sync.Mutex // one probe at a time
@@ -83,7 +83,7 @@ const (
 
 // Keep starts keeping a link. list is the tool list last recorded, which is in
 // force until the server has answered.
-func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keeper {
+func Keep(ctx context.Context, l Transport, list []tools.Tool, o KeeperOptions) *Keeper {
 	return Adopt(ctx, l, Status{
 		Offer:  Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: list}},
 		Health: team.Health{State: team.StateConnecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)},
@@ -91,7 +91,7 @@ func Keep(ctx context.Context, l Link, list []tools.Tool, o KeeperOptions) *Keep
 }
 
 // Adopt is Keep for a link that was probed already.
-func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper {
+func Adopt(ctx context.Context, l Transport, probed Status, o KeeperOptions) *Keeper {
 	if o.Poll == 0 {
 		o.Poll = time.Minute
 	}
@@ -101,10 +101,10 @@ func Adopt(ctx context.Context, l Link, probed Status, o KeeperOptions) *Keeper 
 	ctx, cancel := context.WithCancel(ctx)
 	k := &Keeper{
 		link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
-		status: probed, others: map[wire.Caps]*HTTP{}, paired: map[wire.Caps]*HTTP{}, subs: map[string]*subscribed{},
+		status: probed, others: map[wire.Caps]Transport{}, paired: map[wire.Caps]Transport{}, subs: map[string]*subscribed{},
 	}
 	k.stateless.Store(wire.Stateless(probed.Revision))
-	l.hear(k.heard)
+	l.SetListener(k.heard)
 	go k.run(ctx)
 	return k
 }
@@ -144,29 +144,21 @@ func (k *Keeper) Alone(caps wire.Caps, session bool) bool {
 	}
 	// A session costs little, a process much. A server that keeps no sessions has
 	// nothing that could be of one agent alone.
-	h, ok := k.link.(*HTTP)
-	return ok && caps != (wire.Caps{}) && (k.stateless.Load() || h.keepsSessions())
+	traits := k.link.Traits()
+	return traits.CheapForks && caps != (wire.Caps{}) && (k.stateless.Load() || traits.KeepsSessions)
 }
 
 // Attend listens to what a link says outside of any request, until ctx ends. It
 // is for links that no keeper keeps. ready is called when listening has begun:
 // what the server says before may be lost.
-func Attend(ctx context.Context, l Link, ready func()) {
-	if h, ok := l.(*HTTP); ok {
-		// What is wrong will be found by the first request.
-		_, _ = h.Open(ctx)
-		if h.session.Load() != nil {
-			stop := context.AfterFunc(ctx, func() { h.attaching.Do(func() { close(h.attached) }) })
-			defer stop()
-			go func() { <-h.attached; ready() }()
-		} else {
-			ready()
-		}
-	} else {
-		ready()
-	}
-	for ctx.Err() == nil && l.listen(ctx) {
+func Attend(ctx context.Context, l Transport, ready func()) {
+	ready = sync.OnceFunc(ready)
+	defer ready()
+	// What is wrong will be found by the first request.
+	_, _ = l.Open(ctx)
+	for ctx.Err() == nil && l.Listen(ctx, ready) {
 		// A link without a session is opened by the first request.
+		ready()
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
@@ -175,16 +167,17 @@ func Attend(ctx context.Context, l Link, ready func()) {
 }
 
 // Link returns the link for agents with the given capabilities.
-func (k *Keeper) Link(caps wire.Caps) Link {
-	h, ok := k.link.(*HTTP)
-	if !ok || k.stateless.Load() {
+func (k *Keeper) Link(caps wire.Caps) Link { return k.shared(caps) }
+
+func (k *Keeper) shared(caps wire.Caps) Transport {
+	if !k.link.Traits().CheapForks || k.stateless.Load() {
 		return k.link
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	l := k.others[caps]
 	if l == nil && !k.closed {
-		l = h.With(caps)
+		l = k.link.Fork(caps, false)
 		k.others[caps] = l
 	}
 	if l == nil {
@@ -197,14 +190,13 @@ func (k *Keeper) Link(caps wire.Caps) Link {
 // that nothing has to be translated; nil when the server keeps no sessions, or
 // is one of sessions anyway.
 func (k *Keeper) Session(ctx context.Context, caps wire.Caps) Link {
-	h, ok := k.link.(*HTTP)
-	if !ok || !k.stateless.Load() {
+	if !k.link.Traits().CheapForks || !k.stateless.Load() {
 		return nil
 	}
 	k.mu.Lock()
 	l := k.paired[caps]
 	if l == nil && !k.closed && time.Now().After(k.single) {
-		l = h.Sessions(caps)
+		l = k.link.Fork(caps, true)
 		k.paired[caps] = l
 	}
 	k.mu.Unlock()
@@ -225,25 +217,14 @@ func (k *Keeper) Session(ctx context.Context, caps wire.Caps) Link {
 
 // Own returns a link for one agent session alone, or nil where it is to share.
 // The caller closes it.
-func (k *Keeper) Own(caps wire.Caps, session bool, ear Ear) (l Link) {
+func (k *Keeper) Own(caps wire.Caps, session bool, to Listener) Transport {
 	if !k.Alone(caps, session) {
 		return nil
 	}
-	switch main := k.link.(type) {
-	case *HTTP:
-		if k.stateless.Load() {
-			l = main.Sessions(caps)
-		} else {
-			l = main.With(caps)
-		}
-	case *Process:
-		l = main.With(caps)
-	case *SSE:
-		l = main.With(caps)
-	default:
-		return nil
+	l := k.link.Fork(caps, k.stateless.Load())
+	if l != nil {
+		l.SetListener(to)
 	}
-	l.hear(ear)
 	return l
 }
 
@@ -299,16 +280,14 @@ func (k *Keeper) Status() Status {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	st := k.status
-	if p, ok := k.link.(*Process); ok {
-		st.Stderr, st.Noise = p.tail()
-	}
+	st.Stderr, st.Noise = k.link.Diagnostics()
 	return st
 }
 
 // Check reaches the server from the beginning, so that every step is seen, and
 // returns the outcome. While the kept link works it is left alone, since calls
 // may be under way on it: a fresh one, given by the caller, tries the way.
-func (k *Keeper) Check(ctx context.Context, fresh Link) Status {
+func (k *Keeper) Check(ctx context.Context, fresh Transport) Status {
 	defer k.nudge()
 	if k.Status().State != team.StateReady {
 		k.link.Close(ctx)
@@ -373,10 +352,10 @@ func (k *Keeper) run(ctx context.Context) {
 	for ctx.Err() == nil {
 		if k.Status().State == team.StateReady {
 			failures = 0
-			if h, ok := k.Link(wire.Caps{}).(*HTTP); ok {
+			if k.link.Traits().CheapForks {
 				// Most agents share this one, so it is there before they need it; what is
 				// wrong with it will be told to the first of them.
-				_, _ = h.Open(ctx)
+				_, _ = k.shared(wire.Caps{}).Open(ctx)
 			}
 			k.watch(ctx)
 			if ctx.Err() != nil {
@@ -389,7 +368,7 @@ func (k *Keeper) run(ctx context.Context) {
 		}
 		wait := min(longestWait, firstWait<<min(failures, 10))
 		failures++
-		if _, process := k.link.(*Process); process && failures >= maxStarts {
+		if k.link.Traits().StartsProcess && failures >= maxStarts {
 			// It is not going to start by itself. A call, a check or another
 			// registration tries it again.
 			wait = 365 * 24 * time.Hour
@@ -428,7 +407,7 @@ func (k *Keeper) probe(ctx context.Context) {
 	k.stateless.Store(wire.Stateless(st.Revision))
 	if st.State != old.State || st.Offer.Digest() != old.Offer.Digest() || cause(st) != cause(old) {
 		if st.State != old.State {
-			k.o.Log.Info("server changed its state", "server", k.link.name(), "state", st.State, "cause", cause(st))
+			k.o.Log.Info("server changed its state", "server", k.link.Name(), "state", st.State, "cause", cause(st))
 		}
 		k.o.Changed(st)
 	}
@@ -471,7 +450,7 @@ func (k *Keeper) watch(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ended := make(chan bool, 1) // true: worth looking; false: the server has no stream
-	go func() { ended <- k.link.listen(ctx) }()
+	go func() { ended <- k.link.Listen(ctx, func() {}) }()
 	timer := time.NewTimer(k.o.Poll)
 	defer timer.Stop()
 	for streaming := true; ; {

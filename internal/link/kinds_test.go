@@ -45,19 +45,19 @@ func TestTheTransportIsFoundOut(t *testing.T) {
 		url, token, kind, revision string
 		cause                      diagnosis.Cause
 	}{
-		"sessions":                   {sessions, token, "*link.HTTP", "2025-11-25", ""},
-		"no sessions":                {stateless + "/mcp", token, "*link.HTTP", "2026-07-28", ""},
-		"the oldest transport":       {legacy + "/sse", token, "*link.SSE", "2024-11-05", ""},
-		"its message endpoint":       {legacy + "/messages", token, "*link.HTTP", "", diagnosis.WrongPath},
-		"the oldest, a wrong token":  {legacy + "/sse", "another", "*link.SSE", "", diagnosis.TokenRejected},
-		"no sessions, a wrong token": {stateless + "/mcp", "another", "*link.HTTP", "", diagnosis.TokenRejected},
-		"nothing of the kind":        {legacy + "/nothing", token, "*link.HTTP", "", diagnosis.WrongPath},
+		"sessions":                   {sessions, token, team.StreamableHTTP, "2025-11-25", ""},
+		"no sessions":                {stateless + "/mcp", token, team.StreamableHTTP, "2026-07-28", ""},
+		"the oldest transport":       {legacy + "/sse", token, team.EventStream, "2024-11-05", ""},
+		"its message endpoint":       {legacy + "/messages", token, team.StreamableHTTP, "", diagnosis.WrongPath},
+		"the oldest, a wrong token":  {legacy + "/sse", "another", team.EventStream, "", diagnosis.TokenRejected},
+		"no sessions, a wrong token": {stateless + "/mcp", "another", team.StreamableHTTP, "", diagnosis.TokenRejected},
+		"nothing of the kind":        {legacy + "/nothing", token, team.StreamableHTTP, "", diagnosis.WrongPath},
 	} {
 		t.Run(name, func(t *testing.T) {
 			target, o := quick("s", row.url, row.token)
-			l, offer, stages, err := Detect(t.Context(), target, o)
+			l, transport, offer, stages, err := Detect(t.Context(), target, o)
 			t.Cleanup(func() { l.Close(context.Background()) }) // also of a failure
-			assert.Equal(t, row.kind, fmt.Sprintf("%T", l))
+			assert.Equal(t, row.kind, transport)
 			require.NotEmpty(t, stages)
 			if row.cause != "" {
 				var f *Failure

@@ -292,12 +292,14 @@ func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
 
 func TestKeeperFollowsItsServer(t *testing.T) {
 	s := echo("one")
-	h := httptest.NewServer(s)
+	answers := make(chan struct{}) // closed when the server may answer
+	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { <-answers; s.ServeHTTP(w, r) }))
 	defer h.Close()
 	news := make(chan Status, 100)
-	l := NewHTTP(Target{Server: "echo", URL: h.URL, Secret: locker.NewSecret(token)}, Options{SetupTimeout: time.Second})
+	l := NewHTTP(Target{Server: "echo", URL: h.URL, Secret: locker.NewSecret(token)}, Options{SetupTimeout: 10 * time.Second})
 	k := Keep(t.Context(), l, []tools.Tool{{Name: "remembered"}}, KeeperOptions{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s Status) { news <- s }})
 	assert.Equal(t, "remembered", k.Status().Offer.Lists[tools.Tools][0].Name, "the recorded list is in force until the server has answered")
+	close(answers)
 	wait := func(why string, ok func(Status) bool) {
 		t.Helper()
 		deadline := time.After(15 * time.Second)

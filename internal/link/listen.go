@@ -12,22 +12,22 @@ import (
 	"bouncer/internal/core/wire"
 )
 
-// listen holds the server's event stream, or its subscriptions in the stateless
-// era. It returns true when the server should be looked at, false when it has no
-// way to tell of changes.
-func (l *HTTP) listen(ctx context.Context) bool {
+// Listen implements Transport: it holds the server's event stream, or its
+// subscriptions in the stateless era.
+func (l *HTTP) Listen(ctx context.Context, ready func()) bool {
 	s := l.session.Load()
 	if s == nil {
 		return true
 	}
 	opened := time.Now()
 	if s.stateless {
+		ready()
 		return l.subscribed(ctx, s, opened)
 	}
 	last, retry := "", time.Duration(-1)
 	for {
-		res, err := l.get(ctx, s, last)
-		l.attaching.Do(func() { close(l.attached) })
+		res, err := l.get(ctx, s.header, last)
+		ready()
 		if err != nil {
 			return pause(ctx, opened)
 		}
@@ -59,6 +59,8 @@ func (l *HTTP) listen(ctx context.Context) bool {
 // hold reads one event stream to its end and returns the id of its last event.
 func (l *HTTP) hold(ctx context.Context, res *http.Response, s *session, retry *time.Duration) (last string) {
 	defer res.Body.Close()
+	replies := newReplies(ctx, func(ctx context.Context, body []byte) error { return l.reply(ctx, s, body) })
+	defer replies.close()
 	events := wire.NewEventReader(res.Body, l.o.MessageLimit)
 	for {
 		ev, err := events.Next()
@@ -73,11 +75,7 @@ func (l *HTTP) hold(ctx context.Context, res *http.Response, s *session, retry *
 		if err != nil || f.Kind == wire.Response {
 			continue
 		}
-		l.tell(ev.Data, f, func(body []byte) {
-			// If the answer cannot be delivered, the server's own time limit ends its
-			// wait.
-			_ = l.reply(context.WithoutCancel(ctx), s, body)
-		})
+		l.tell(ev.Data, f, func(body []byte) { replies.add(body) })
 	}
 }
 
@@ -215,39 +213,4 @@ func (l *HTTP) Subscribe(ctx context.Context, uri string, on bool) error {
 		l.watch(uri, false)
 		return l.fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "it does not acknowledge the subscription"}, nil)
 	}
-}
-
-// asked sends a request of Bouncer's own whose answer is only yes or no.
-func (l *base) asked(ctx context.Context, a *Ask, begin func(context.Context, *Ask) (Exchange, error)) error {
-	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
-	defer cancel()
-	x, err := begin(ctx, a)
-	if err != nil {
-		return err
-	}
-	defer x.Close()
-	frame, f, err := answer(ctx, x)
-	if err != nil {
-		return err
-	}
-	if !f.Error.Empty() {
-		return &Refusal{wire.ReadError(frame, f.Error)}
-	}
-	return nil
-}
-
-// Refusal is a server's own error as the answer to a request.
-type Refusal struct{ wire.RPCError }
-
-func (r *Refusal) Error() string { return r.Message }
-
-// pause keeps a stream that closes at once from being opened again and again.
-func pause(ctx context.Context, opened time.Time) bool {
-	if left := 5*time.Second - time.Since(opened); left > 0 {
-		select {
-		case <-time.After(left):
-		case <-ctx.Done():
-		}
-	}
-	return true
 }

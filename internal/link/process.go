@@ -10,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -48,7 +47,7 @@ var inherited = []string{"PATH", "HOME", "LANG", "TMPDIR", "TZ"}
 type Process struct {
 	*base
 	c       Command
-	opening sync.Mutex
+	opening opening[started]
 	child   atomic.Pointer[child] // nil while there is none
 }
 
@@ -57,12 +56,30 @@ func NewProcess(c Command, o Options) *Process {
 	return &Process{base: newBase(c.Server, o, c.Secret.Reveal()), c: c}
 }
 
-// With returns another conversation with a process of its own, which declares
-// other capabilities.
-func (p *Process) With(caps wire.Caps) *Process {
+// started is a child with an open session, and how long its steps took; stages is
+// empty for one that ran already.
+type started struct {
+	child  *child
+	stages []team.Stage
+}
+
+// Fork implements Transport: the other conversation has a process of its own.
+func (p *Process) Fork(caps wire.Caps, _ bool) Transport {
 	n := NewProcess(p.c, p.o)
 	n.caps = caps
 	return n
+}
+
+// Traits implements Transport.
+func (p *Process) Traits() Traits { return Traits{StartsProcess: true} }
+
+// Open implements Transport.
+func (p *Process) Open(ctx context.Context) (Greeting, error) {
+	c, _, err := p.open(ctx)
+	if err != nil {
+		return Greeting{}, err
+	}
+	return c.greeting, nil
 }
 
 // open returns a running child with an open session, and starts one if need be.
@@ -70,30 +87,37 @@ func (p *Process) open(ctx context.Context) (*child, []team.Stage, error) {
 	if c := p.child.Load(); c != nil && !c.over() {
 		return c, nil, nil
 	}
-	p.opening.Lock()
-	defer p.opening.Unlock()
-	if c := p.child.Load(); c != nil && !c.over() {
-		return c, nil, nil
+	s, err := p.opening.do(ctx, p.o.SetupTimeout, func(ctx context.Context) (started, error) {
+		if c := p.child.Load(); c != nil && !c.over() {
+			return started{child: c}, nil
+		}
+		return p.launch(ctx)
+	})
+	if err != nil {
+		return nil, s.stages, p.netFail(ctx, err, "initialize")
 	}
-	ctx, cancel := context.WithTimeout(ctx, p.o.SetupTimeout)
-	defer cancel()
+	return s.child, s.stages, nil
+}
+
+// launch starts the process and opens the session.
+func (p *Process) launch(ctx context.Context) (started, error) {
 	k := newClock(p.short)
 	c, err := p.start(ctx)
 	k.lap("launch", err)
 	if err != nil {
-		return nil, k.stages(), err
+		return started{stages: k.stages()}, err
 	}
 	c.greeting, err = p.shake(ctx, c)
 	k.lap("initialize", err)
 	if err != nil {
 		c.stop(ctx)
-		return nil, k.stages(), err
+		return started{stages: k.stages()}, err
 	}
 	if !wire.Stateless(c.greeting.Revision) {
 		p.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return c.begin(ctx, a, nil) })
 	}
 	p.child.Store(c)
-	return c, k.stages(), nil
+	return started{c, k.stages()}, nil
 }
 
 // shake opens the session with a fresh child. A process that speaks the
@@ -174,7 +198,8 @@ func (p *Process) start(ctx context.Context) (_ *child, err error) {
 		return nil, errors.Join(err, inR.Close(), inW.Close())
 	}
 	c := &child{stdin: inW, started: time.Now()}
-	c.board = &board{base: p.base, ended: make(chan struct{}), waiting: map[uint64]*boardExchange{}, write: c.send, late: c.late, gone: func(stage string) error { return p.gone(c, stage) }}
+	c.board = newBoard(p.base, c.send)
+	c.late, c.gone = c.silence, func(stage string) error { return p.gone(c, stage) }
 	c.cmd = &exec.Cmd{Path: path, Args: append([]string{p.c.Command}, p.c.Args...), Dir: p.c.Dir, Env: append(p.environment(), secrets...), Stdin: inR, Stdout: outW, Stderr: &c.stderr}
 	// A group of its own, so that a package runner's children end with it; and no
 	// waiting for ever on a grandchild that holds stderr open.
@@ -183,6 +208,7 @@ func (p *Process) start(ctx context.Context) (_ *child, err error) {
 	err = c.cmd.Start()
 	closed := errors.Join(inR.Close(), outW.Close())
 	if err != nil {
+		c.end()
 		return nil, errors.Join(p.fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err), closed, inW.Close(), outR.Close())
 	}
 	p.c.Limits.apply(c.cmd.Process.Pid)
@@ -201,7 +227,7 @@ func (p *Process) start(ctx context.Context) (_ *child, err error) {
 			_ = os.RemoveAll(dir)
 		}
 		c.exit = err
-		close(c.ended)
+		c.end()
 		<-guarded
 	}()
 	return c, nil
@@ -293,10 +319,6 @@ func (p *Process) Cancel(ctx context.Context, id uint64, reason string) error {
 	return c.write(ctx, cancelled(id, reason))
 }
 
-func cancelled(id uint64, reason string) []byte {
-	return wire.AppendNotification(nil, "notifications/cancelled", fmt.Appendf(nil, `{"requestId":%d,"reason":%s}`, id, wire.Quote(reason)))
-}
-
 // Revision implements Link.
 func (p *Process) Revision() string {
 	if c := p.child.Load(); c != nil {
@@ -337,12 +359,15 @@ func (p *Process) Log(ctx context.Context, level string) error {
 
 // Close implements Link: it ends the process as the standard asks.
 func (p *Process) Close(ctx context.Context) {
+	p.opening.close()
 	if c := p.child.Swap(nil); c != nil {
 		c.stop(ctx)
 	}
 }
 
-func (p *Process) listen(ctx context.Context) bool {
+// Listen implements Transport: everything comes over standard output.
+func (p *Process) Listen(ctx context.Context, ready func()) bool {
+	ready()
 	c := p.child.Load()
 	if c == nil {
 		return true
@@ -355,9 +380,8 @@ func (p *Process) listen(ctx context.Context) bool {
 	}
 }
 
-// tail returns the end of what the process wrote to stderr, masked, and how
-// many lines it wrote to stdout that were not the protocol.
-func (p *Process) tail() (stderr string, noise int) {
+// Diagnostics implements Transport.
+func (p *Process) Diagnostics() (stderr string, noise int) {
 	c := p.child.Load()
 	if c == nil {
 		return "", 0

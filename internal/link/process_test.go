@@ -196,7 +196,7 @@ func TestMisbehavingProcessHarmsTheCallConcernedOnly(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "through the noise", got)
 	}
-	_, noise := p.tail()
+	_, noise := p.Diagnostics()
 	assert.Equal(t, 4, noise, "one line for each answer, that to initialize included")
 
 	var f *Failure
@@ -254,7 +254,7 @@ func TestStubbornProcessEndsWithItsChildren(t *testing.T) {
 	p := process(t, "stubborn")
 	_, err := say(t.Context(), p, "hello")
 	require.NoError(t, err)
-	stderr, _ := p.tail()
+	stderr, _ := p.Diagnostics()
 	var grandchild int
 	_, err = fmt.Sscan(stderr, &grandchild)
 	require.NoError(t, err)

@@ -23,10 +23,8 @@ import (
 // REST is a conversation with a REST API: every tool is one of its operations.
 // It needs no session.
 type REST struct {
-	*base
-	target Target
+	*httpClient
 	query  string // parameter that carries the secret; "" when a header does
-	http   *http.Transport
 	offers Offer
 	tools  map[string]restmap.Tool
 }
@@ -38,8 +36,7 @@ func NewREST(t Target, query string, doc *restmap.Document, picks []restmap.Pick
 	if err != nil {
 		return nil, err
 	}
-	o = o.withDefaults()
-	l := &REST{base: newBase(t.Server, o, t.Secret.Reveal()), target: t, query: query, http: t.transport(o), tools: map[string]restmap.Tool{}}
+	l := &REST{httpClient: newHTTPClient(t, o), query: query, tools: map[string]restmap.Tool{}}
 	l.offers = Offer{Greeting: Greeting{Name: l.short(doc.Title), Version: l.short(doc.Version), Instructions: bounded(doc.Description), Tools: true}, Lists: map[tools.Kind][]tools.Tool{}}
 	for _, tool := range list {
 		l.tools[tool.Name] = tool
@@ -48,10 +45,19 @@ func NewREST(t Target, query string, doc *restmap.Document, picks []restmap.Pick
 	return l, nil
 }
 
-// Static returns what is offered, which follows from the document alone.
-func (l *REST) Static() Offer { return l.offers }
+// Traits implements Transport: what is offered follows from the document alone.
+func (l *REST) Traits() Traits { return Traits{Static: true} }
 
-// Offer implements Link.
+// Open implements Transport; there is no session.
+func (l *REST) Open(context.Context) (Greeting, error) { return l.offers.Greeting, nil }
+
+// Fork implements Transport; there is nothing that could be somebody's own.
+func (l *REST) Fork(wire.Caps, bool) Transport { return nil }
+
+// Diagnostics implements Transport; there is nothing besides the answers.
+func (l *REST) Diagnostics() (stderr string, noise int) { return "", 0 }
+
+// Offer implements Transport.
 func (l *REST) Offer(context.Context) (Offer, error) { return l.offers, nil }
 
 // Probe implements Link: it asks for the base address. Whatever answers there is
@@ -73,7 +79,7 @@ func (l *REST) knock(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	res, err := l.target.trip(l.http, req)
+	res, err := l.do(req)
 	if err != nil {
 		return l.netFail(ctx, err, "initialize")
 	}
@@ -159,7 +165,7 @@ func (l *REST) Begin(ctx context.Context, a *Ask) (Exchange, error) {
 
 // send carries the request out and makes a tool's result of the response.
 func (l *REST) send(ctx context.Context, id uint64, req *http.Request, stage string) (Exchange, error) {
-	res, err := l.target.trip(l.http, req)
+	res, err := l.do(req)
 	if err != nil {
 		return nil, l.netFail(ctx, err, stage)
 	}
@@ -276,10 +282,11 @@ func (l *REST) Subscribe(context.Context, string, bool) error {
 func (l *REST) Log(context.Context, string) error { return nil }
 
 // Close implements Link.
-func (l *REST) Close(context.Context) { l.http.CloseIdleConnections() }
+func (l *REST) Close(context.Context) { l.transport.CloseIdleConnections() }
 
-// listen implements Link: it looks whether the API is still there, now and then.
-func (l *REST) listen(ctx context.Context) bool {
+// Listen implements Transport: it looks whether the API is still there, now and then.
+func (l *REST) Listen(ctx context.Context, ready func()) bool {
+	ready()
 	select {
 	case <-time.After(restEvery):
 	case <-ctx.Done():

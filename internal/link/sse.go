@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -18,9 +17,8 @@ import (
 // SSE is a conversation over the two-endpoint event-stream transport of revision
 // 2024-11-05. All agents share its one stream.
 type SSE struct {
-	*base
-	http    *HTTP // for requests and what they are given; it opens no session of its own
-	opening sync.Mutex
+	*httpClient
+	opening opening[*line]
 	line    atomic.Pointer[line] // nil while there is none
 }
 
@@ -36,42 +34,51 @@ type line struct {
 
 // NewSSE prepares a conversation; nothing is sent yet.
 func NewSSE(t Target, o Options) *SSE {
-	h := NewHTTP(t, o)
-	return &SSE{base: h.base, http: h}
+	return &SSE{httpClient: newHTTPClient(t, o)}
 }
 
-// open returns a line with an open session, and opens one if need be.
+// open returns a line with an open session, and opens one if need be; c times
+// the steps and may be nil.
 func (l *SSE) open(ctx context.Context, c *clock) (*line, error) {
 	if n := l.line.Load(); n != nil && !n.over() {
 		return n, nil
 	}
-	l.opening.Lock()
-	defer l.opening.Unlock()
-	if n := l.line.Load(); n != nil && !n.over() {
-		return n, nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, l.o.SetupTimeout)
-	defer cancel()
 	if c != nil {
 		ctx = c.trace(ctx)
 	}
-	n, err := l.connect(ctx)
-	if err == nil {
-		n.greeting, err = l.shake(ctx, n)
+	n, err := l.opening.do(ctx, l.o.SetupTimeout, func(ctx context.Context) (*line, error) {
+		if n := l.line.Load(); n != nil && !n.over() {
+			return n, nil
+		}
+		n, err := l.connect(ctx)
 		if err != nil {
+			return nil, err
+		}
+		if n.greeting, err = l.shake(ctx, n); err != nil {
 			n.cancel()
 			<-n.ended
+			return nil, err
 		}
+		l.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return n.begin(ctx, a, nil) })
+		l.line.Store(n)
+		return n, nil
+	})
+	if err != nil {
+		err = l.netFail(ctx, err, "initialize")
 	}
 	if c != nil {
 		c.opened(err)
 	}
+	return n, err
+}
+
+// Open implements Transport.
+func (l *SSE) Open(ctx context.Context) (Greeting, error) {
+	n, err := l.open(ctx, nil)
 	if err != nil {
-		return nil, err
+		return Greeting{}, err
 	}
-	l.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return n.begin(ctx, a, nil) })
-	l.line.Store(n)
-	return n, nil
+	return n.greeting, nil
 }
 
 // connect opens the event stream and learns where messages are sent to.
@@ -80,19 +87,22 @@ func (l *SSE) connect(ctx context.Context) (*line, error) {
 	sctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	stop := context.AfterFunc(ctx, cancel)
 	n := &line{cancel: cancel, opened: time.Now()}
-	n.board = &board{base: l.base, ended: make(chan struct{}), waiting: map[uint64]*boardExchange{}, gone: n.why, write: n.send(l)}
-	res, err := l.http.get(sctx, &session{header: l.http.header("", "")}, "")
+	n.board = newBoard(l.base, n.send(l))
+	n.board.gone = n.why
+	res, err := l.get(sctx, l.header("", ""), "")
 	if err != nil {
+		n.end()
 		cancel()
 		return nil, l.netFail(ctx, err, "initialize")
 	}
 	fail := func(err error) (*line, error) {
 		drain(res.Body)
+		n.end()
 		cancel()
 		return nil, err
 	}
 	if res.StatusCode != http.StatusOK {
-		_, err := l.http.refused(res, nil, "initialize")
+		_, err := l.refused(res, nil, "initialize")
 		return fail(err)
 	}
 	if mediaType(res.Header) != "text/event-stream" {
@@ -113,7 +123,7 @@ func (l *SSE) connect(ctx context.Context) (*line, error) {
 	if ev.Name != "endpoint" {
 		return fail(l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoLegacy}, nil))
 	}
-	base, err1 := url.Parse(l.http.target.URL)
+	base, err1 := url.Parse(l.target.URL)
 	to, err2 := url.Parse(string(bytes.TrimSpace(ev.Data)))
 	if err := errors.Join(err1, err2); err != nil {
 		return fail(l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its message endpoint is no address"}, err))
@@ -128,7 +138,7 @@ func (l *SSE) connect(ctx context.Context) (*line, error) {
 		return fail(l.netFail(ctx, ctx.Err(), "initialize"))
 	}
 	go func() {
-		defer close(n.ended)
+		defer n.end()
 		defer cancel()
 		defer res.Body.Close()
 		for {
@@ -172,13 +182,13 @@ func (n *line) send(l *SSE) func(context.Context, []byte) error {
 		if err != nil {
 			return err
 		}
-		req.Header = l.http.header("", n.greeting.Revision)
-		res, err := l.http.target.trip(l.http.transport, req)
+		req.Header = l.header("", n.greeting.Revision)
+		res, err := l.do(req)
 		if err != nil {
 			return l.netFail(ctx, err, "call")
 		}
 		if res.StatusCode < 200 || res.StatusCode >= 300 {
-			_, err := l.http.refused(res, nil, "call")
+			_, err := l.refused(res, nil, "call")
 			return err
 		}
 		drain(res.Body)
@@ -273,24 +283,28 @@ func (l *SSE) Log(ctx context.Context, level string) error {
 	return l.log(ctx, n.greeting, level, l.Begin)
 }
 
-// With returns another conversation with the same server, over a stream of its
-// own, which declares other capabilities.
-func (l *SSE) With(caps wire.Caps) *SSE {
-	n := &SSE{base: newBase(l.server, l.o), http: l.http}
-	n.mask, n.caps = l.mask, caps
-	return n
-}
+// Fork implements Transport: the other conversation has a stream of its own.
+func (l *SSE) Fork(caps wire.Caps, _ bool) Transport { return &SSE{httpClient: l.fork(caps)} }
+
+// Traits implements Transport.
+func (l *SSE) Traits() Traits { return Traits{} }
+
+// Diagnostics implements Transport; there is nothing besides the answers.
+func (l *SSE) Diagnostics() (stderr string, noise int) { return "", 0 }
 
 // Close implements Link.
 func (l *SSE) Close(context.Context) {
+	l.opening.close()
 	if n := l.line.Swap(nil); n != nil {
 		n.cancel()
 		<-n.ended
 	}
-	l.http.transport.CloseIdleConnections()
+	l.transport.CloseIdleConnections()
 }
 
-func (l *SSE) listen(ctx context.Context) bool {
+// Listen implements Transport: everything comes over the one stream.
+func (l *SSE) Listen(ctx context.Context, ready func()) bool {
+	ready()
 	n := l.line.Load()
 	if n == nil {
 		return true

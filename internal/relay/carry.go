@@ -689,7 +689,7 @@ type privateKey struct {
 }
 
 type private struct {
-	link   link.Link
+	link   link.Transport
 	keeper *link.Keeper
 	used   time.Time
 	stop   context.CancelFunc // ends the listening
