@@ -131,8 +131,8 @@ type values struct {
 }
 
 // Now implements link.Credentials.
-func (v *values) Now(ctx context.Context) ([]link.Given, error) {
-	out := make([]link.Given, 0, len(v.items)+1)
+func (v *values) Now(ctx context.Context) ([]link.Attachment, error) {
+	out := make([]link.Attachment, 0, len(v.items)+1)
 	for _, i := range v.items {
 		s, err := i.value.now(ctx)
 		if err != nil {
@@ -146,30 +146,30 @@ func (v *values) Now(ctx context.Context) ([]link.Given, error) {
 			return nil, err
 		}
 		if prove := v.grant.prover(t); prove != nil {
-			out = append(out, link.Given{Header: "DPoP", Sign: prove})
+			out = append(out, link.Attachment{Header: "DPoP", Sign: prove})
 		}
-		out = append(out, link.Given{Header: "Authorization", Value: t})
+		out = append(out, link.Attachment{Header: "Authorization", Value: t})
 	}
 	return out, nil
 }
 
-func given(i item, s locker.Secret) link.Given {
+func given(i item, s locker.Secret) link.Attachment {
 	switch i.how {
 	case team.CarryQuery:
-		return link.Given{Query: i.name, Value: s}
+		return link.Attachment{Query: i.name, Value: s}
 	case team.CarryBasic:
-		return link.Given{Header: "Authorization", Value: locker.NewSecret("Basic " + base64.StdEncoding.EncodeToString([]byte(s.Reveal())))}
+		return link.Attachment{Header: "Authorization", Value: locker.NewSecret("Basic " + base64.StdEncoding.EncodeToString([]byte(s.Reveal())))}
 	case team.CarryHeader:
 		if i.scheme != "" {
 			s = locker.NewSecret(i.scheme + " " + s.Reveal())
 		}
-		return link.Given{Header: i.name, Value: s}
+		return link.Attachment{Header: i.name, Value: s}
 	}
-	return link.Given{Header: "Authorization", Value: locker.NewSecret("Bearer " + s.Reveal())}
+	return link.Attachment{Header: "Authorization", Value: locker.NewSecret("Bearer " + s.Reveal())}
 }
 
 // Refused implements link.Credentials.
-func (v *values) Refused(ctx context.Context, sent []link.Given, status int, h http.Header) (bool, error) {
+func (v *values) Refused(ctx context.Context, sent []link.Attachment, status int, h http.Header) (bool, error) {
 	if v.grant != nil && len(sent) > 0 {
 		return v.grant.refused(ctx, sent[len(sent)-1].Value, status, h)
 	}
@@ -221,6 +221,18 @@ type credential struct {
 	used        *atomic.Int64
 	ends        time.Time // of the value, where it says so
 	from        string    // tells live credentials apart
+}
+
+// given is the credential as connections know it.
+func (c credential) given() link.Credential {
+	out := link.Credential{Secret: c.secret, Used: c.used, Ends: c.ends, Fingerprint: c.from}
+	if key := c.key; !key.Empty() {
+		out.ClientKey = func(context.Context) (locker.Secret, error) { return key, nil }
+	}
+	if c.live != nil {
+		out.Live, out.Vars = c.live, c.live.vars
+	}
+	return out
 }
 
 // register is the state that ways are built from.

@@ -30,6 +30,7 @@ import (
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
 	"bouncer/internal/throttle"
+	"bouncer/internal/upstream"
 )
 
 // Door is where a new world is put in force, and where it is told what servers
@@ -105,7 +106,7 @@ const maxValues = 10_000
 
 // kept is a running keeper with what it was started from.
 type kept struct {
-	keeper *link.Keeper
+	keeper *upstream.Connection
 	from   string
 }
 
@@ -182,7 +183,7 @@ func (d *Desk) run() {
 // news stores changed tool lists and puts them in force.
 func (d *Desk) news(ctx context.Context) error {
 	d.mu.Lock()
-	found := map[string]link.Status{}
+	found := map[string]upstream.Status{}
 	first := map[string]string{} // by server: whose list is recorded where people have ways of their own
 	for id, k := range d.keepers {
 		found[id] = k.keeper.Status()
@@ -498,7 +499,7 @@ func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Perso
 // reconcile starts and replaces keepers so that they fit the servers and those
 // who hold credentials for them. It returns the keepers that are no longer
 // needed, and whose ways there are to each server.
-func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *register, people []team.Person) (gone []*link.Keeper, ways map[string][]team.Holder) {
+func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *register, people []team.Person) (gone []*upstream.Connection, ways map[string][]team.Holder) {
 	wanted := map[string]bool{}
 	ways = map[string][]team.Holder{}
 	grants := map[string]bool{}
@@ -568,7 +569,7 @@ func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Tr
 	if old != nil && !l.Traits().Static {
 		st := old.keeper.Status()
 		st.State, st.Finding, st.Since = team.StateConnecting, nil, time.Now().UTC()
-		return &kept{keeper: link.Adopt(d.ctx, l, st, d.keeping(s, h))}
+		return &kept{keeper: upstream.Adopt(d.ctx, l, st, d.keeping(s, h))}
 	}
 	list, err := d.store.Edition(ctx, s.ID)
 	if err != nil {
@@ -581,13 +582,13 @@ func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Tr
 		}
 		list = offer.Lists[tools.Tools]
 	}
-	return &kept{keeper: link.Keep(d.ctx, l, list, d.keeping(s, h))}
+	return &kept{keeper: upstream.Start(d.ctx, l, list, d.keeping(s, h))}
 }
 
-func (d *Desk) keeping(s team.Server, h team.Holder) link.KeeperOptions {
+func (d *Desk) keeping(s team.Server, h team.Holder) upstream.Options {
 	id := keeperKey(s.ID, h)
 	notice := func(frame []byte, f wire.Frame) { d.door.Notice(id, frame, f) }
-	return link.KeeperOptions{Log: d.o.Log, Poll: d.o.Poll, Sharing: s.Sharing, Notice: notice, Changed: func(link.Status) {
+	return upstream.Options{Log: d.o.Log, Poll: d.o.Poll, Sharing: s.Sharing, Notice: notice, Changed: func(upstream.Status) {
 		// The keeper must not wait for the register, which may be waiting for it.
 		select {
 		case d.dirty <- struct{}{}:

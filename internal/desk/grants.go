@@ -14,6 +14,7 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/link"
+	"bouncer/internal/link/dial"
 	"bouncer/internal/locker"
 	"bouncer/internal/oauth"
 	"bouncer/internal/store"
@@ -409,15 +410,8 @@ func (d *Desk) discover(ctx context.Context, s team.Server) (oauth.Metadata, oau
 
 // challengeOf asks a server without any credential, for what its refusal says.
 func (d *Desk) challengeOf(ctx context.Context, s team.Server) oauth.Challenge {
-	l := link.NewHTTP(target(s, credential{}), d.o.Link)
-	defer l.Close(ctx)
-	_, err := l.Open(ctx)
-	var f *link.Failure
-	if errors.As(err, &f) {
-		c, _ := oauth.ReadChallenge(f.Challenge)
-		return c
-	}
-	return oauth.Challenge{}
+	c, _ := oauth.ReadChallenge(dial.Challenge(ctx, s, d.o.Link))
+	return c
 }
 
 // refused is told that the server turned a request away. It reports whether

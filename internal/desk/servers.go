@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/link"
 	"bouncer/internal/oauth"
 	"bouncer/internal/store"
+	"bouncer/internal/upstream"
 )
 
 // ServerInfo is a server with how it is doing.
@@ -91,13 +92,13 @@ func (d *Desk) Editions(ctx context.Context, name string) ([]team.Edition, error
 
 // someKeeper returns the keeper of the team's way to a server, else the best one
 // of those that people and agents have, and whose it is.
-func (d *Desk) someKeeper(s team.Server) (*link.Keeper, team.Holder) {
+func (d *Desk) someKeeper(s team.Server) (*upstream.Connection, team.Holder) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if k := d.keepers[s.ID]; k != nil {
 		return k.keeper, team.Holder{}
 	}
-	var best *link.Keeper
+	var best *upstream.Connection
 	whose := ""
 	for id, k := range d.keepers {
 		server, h, own := strings.Cut(id, "/")
@@ -153,7 +154,7 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 		return ServerInfo{}, err
 	}
 	var l link.Transport
-	var st link.Status
+	var st upstream.Status
 	if g.waits {
 		if _, _, err := d.discover(ctx, s); err != nil && !r.Anyway {
 			return ServerInfo{}, err
@@ -168,7 +169,7 @@ func (d *Desk) Register(ctx context.Context, by team.Person, r Registration) (Se
 		}
 		// The link that was probed becomes the one in use.
 		d.mu.Lock()
-		d.keepers[keeperKey(s.ID, g.holder)] = &kept{link.Adopt(d.ctx, l, st, d.keeping(s, g.holder)), source(s, g.credential)}
+		d.keepers[keeperKey(s.ID, g.holder)] = &kept{upstream.Adopt(d.ctx, l, st, d.keeping(s, g.holder)), source(s, g.credential)}
 		d.mu.Unlock()
 	}
 	err = d.alter(ctx, by, "server.register", s.Name, "", describe(s), "servers", func(tx *store.Tx) error {
@@ -602,7 +603,7 @@ func (d *Desk) try(ctx context.Context, s team.Server, c credential) error {
 	if err != nil {
 		return err
 	}
-	st := link.Judge(l.Probe(ctx))
+	st := upstream.Assess(l.Probe(ctx))
 	l.Close(ctx)
 	if st.State != team.StateReady {
 		return &team.ProbeError{Finding: *st.Finding, Stages: st.Stages}

@@ -14,7 +14,9 @@ import (
 	"bouncer/internal/core/restmap"
 	"bouncer/internal/core/team"
 	"bouncer/internal/link"
+	"bouncer/internal/link/dial"
 	"bouncer/internal/store"
+	"bouncer/internal/upstream"
 )
 
 // source is what tells the way to a server from another one.
@@ -26,53 +28,7 @@ func source(s team.Server, c credential) string {
 
 // way returns the way to a server.
 func (d *Desk) way(s team.Server, c credential) (link.Transport, error) {
-	t := target(s, c)
-	switch s.Transport {
-	case team.Stdio:
-		p := link.Command{
-			Server: s.Name, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: map[string]string{}, SecretEnv: s.SecretEnv, Secret: c.secret,
-			Limits: link.Limits{MemoryMiB: s.MemoryMiB, OpenFiles: s.OpenFiles, Processes: s.Processes},
-		}
-		p.Used = c.used
-		if c.live != nil {
-			p.Vars = c.live.vars
-		}
-		for _, e := range s.Env {
-			name, value, _ := strings.Cut(e, "=")
-			p.Env[name] = value
-		}
-		return link.NewProcess(p, d.o.Link), nil
-	case team.REST:
-		doc, err := restmap.Parse([]byte(s.Document))
-		if err != nil {
-			return nil, &team.FieldError{Field: "document", Why: "cannot be used: " + err.Error()}
-		}
-		var picks []restmap.Pick
-		for _, o := range s.Operations {
-			picks = append(picks, restmap.Pick(o))
-		}
-		l, err := link.NewREST(t, s.SecretQuery, doc, picks, d.o.Link)
-		if err != nil {
-			return nil, &team.FieldError{Field: "operations", Why: "cannot be used: " + err.Error()}
-		}
-		return l, nil
-	case team.EventStream:
-		return link.NewSSE(t, d.o.Link), nil
-	}
-	return link.NewHTTP(t, d.o.Link), nil
-}
-
-func target(s team.Server, c credential) link.Target {
-	t := link.Target{Server: s.Name, URL: s.URL, Secret: c.secret, SecretHeader: s.SecretHeader, CA: []byte(s.CA), Cert: []byte(s.ClientCert), Key: []byte(c.key.Reveal())}
-	t.Used, t.Ends = c.used, c.ends
-	if c.live != nil {
-		t.Credentials = c.live
-	}
-	for _, h := range s.Headers {
-		name, value, _ := strings.Cut(h, ":")
-		t.Headers = append(t.Headers, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
-	}
-	return t
+	return dial.New(s, c.given(), d.o.Link)
 }
 
 // ownHeaders are those that belong to the protocol or to the connection.
@@ -339,7 +295,7 @@ func (d *Desk) fetchDocument(ctx context.Context, raw string) (string, error) {
 	if err != nil {
 		return bad("is no address of a document; give its text instead, or an address that begins with http:// or https://")
 	}
-	text, err := link.Fetch(ctx, at, restmap.MaxDocument, d.o.Link)
+	text, err := dial.Fetch(ctx, at, restmap.MaxDocument, d.o.Link)
 	var f *link.Failure
 	if errors.As(err, &f) {
 		return bad("cannot be fetched: " + f.Message)
@@ -352,15 +308,15 @@ func (d *Desk) fetchDocument(ctx context.Context, raw string) (string, error) {
 
 // reach reaches a server that is being registered. Where the transport was
 // left open, it is found out.
-func (d *Desk) reach(ctx context.Context, s *team.Server, c credential, detect bool) (link.Transport, link.Status, error) {
+func (d *Desk) reach(ctx context.Context, s *team.Server, c credential, detect bool) (link.Transport, upstream.Status, error) {
 	if detect {
-		l, transport, o, stages, err := link.Detect(ctx, target(*s, c), d.o.Link)
+		l, transport, o, stages, err := dial.Detect(ctx, *s, c.given(), d.o.Link)
 		s.Transport = transport
-		return l, link.Judge(o, stages, err), nil
+		return l, upstream.Assess(o, stages, err), nil
 	}
 	l, err := d.way(*s, c)
 	if err != nil {
-		return nil, link.Status{}, err
+		return nil, upstream.Status{}, err
 	}
-	return l, link.Judge(l.Probe(ctx)), nil
+	return l, upstream.Assess(l.Probe(ctx)), nil
 }

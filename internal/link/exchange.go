@@ -1,230 +1,62 @@
 package link
 
 import (
-	"bytes"
 	"context"
-	"errors"
-	"fmt"
-	"io"
-	"net/http"
-	"sync"
 	"time"
 
-	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
 )
 
-// httpExchange is the response to one POST.
-type httpExchange struct {
-	link   *HTTP
-	ctx    context.Context
-	res    *http.Response
-	id     uint64
-	s      *session
-	stage  string
-	events *wire.EventReader
-	last   string        // id of the last event, to resume after
-	retry  time.Duration // how long the server wants to be left alone before that
-	tries  int           // resumptions since the last message
-	asked  bool          // the server named a time to come back after
-	pauses bool          // the caller wants to be told of an interruption
-	paused error         // the interruption that the caller was told of
-	buf    *bytes.Buffer
-	count  int
-	done   bool
+// Ask is a request, and on whose behalf it is sent.
+type Ask struct {
+	wire.Ask
+	// ID is one that NextID gave, so that the request can be cancelled while Begin
+	// waits; 0 lets the link choose.
+	ID     uint64
+	Client Client
+	// Stage names what is being done, for diagnosis.
+	Stage string
+	// Mirrors are the arguments of the tool that go into headers.
+	Mirrors []wire.Mirror
+	// Pauses asks to be told when the server interrupts its answer.
+	Pauses bool
 }
 
-var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+// Pause is what Next returns when the server has broken off its stream and wants
+// to be asked again after a while (MCP 2025-11-25, transports: a server may close
+// the stream at any time). The call goes on: the next Next waits that long and
+// takes the stream up again.
+type Pause struct{ Retry time.Duration }
 
-// maxPooled is the largest buffer that goes back to the pool: one huge answer
-// must not keep its memory for ever.
-const maxPooled = 256 << 10
-
-// Limits on the resumption of a stream.
-const (
-	maxResumes   = 5
-	longestRetry = 30 * time.Second
-)
-
-func (l *HTTP) exchange(res *http.Response, id uint64, s *session, stage string) *httpExchange {
-	return &httpExchange{link: l, ctx: res.Request.Context(), res: res, id: id, s: s, stage: stage, retry: time.Second}
+// Error implements error.
+func (p *Pause) Error() string {
+	return "the server interrupted its answer for " + p.Retry.String()
 }
 
-// ID implements Exchange.
-func (x *httpExchange) ID() uint64 { return x.id }
-
-// Close releases the exchange. The frames it returned are no longer valid.
-func (x *httpExchange) Close() {
-	if x.done {
-		// The end of a stream normally comes with the answer; a server that holds
-		// it open costs its connection, not our time.
-		drain(x.res.Body)
-	} else {
-		// What is still to come is not wanted, so the connection cannot be kept.
-		_ = x.res.Body.Close()
-	}
-	if x.buf != nil && x.buf.Cap() <= maxPooled {
-		x.buf.Reset()
-		buffers.Put(x.buf)
-	}
-	x.buf = nil
+// Client is who a request is sent for, as the server is told: what it can do,
+// what it calls itself (raw JSON, or nil) and which log messages it wants.
+type Client struct {
+	Caps  wire.Caps
+	Info  []byte
+	Level string
 }
 
-// Next implements Exchange.
-func (x *httpExchange) Next() ([]byte, wire.Frame, error) {
-	if x.events == nil {
-		switch mt := mediaType(x.res.Header); mt {
-		case "application/json":
-			return x.single()
-		case "text/event-stream":
-			x.events = wire.NewEventReader(x.res.Body, x.link.o.MessageLimit)
-		case "text/html":
-			return nil, wire.Frame{}, x.fail(diagnosis.HTMLPage, "", nil)
-		default:
-			if x.res.StatusCode == http.StatusAccepted || x.res.ContentLength == 0 {
-				return nil, wire.Frame{}, x.fail(diagnosis.NeverAnswers, "it accepted the request without an answer", nil)
-			}
-			return nil, wire.Frame{}, x.fail(diagnosis.NotJSONRPC, fmt.Sprintf("its content type is %q", x.link.short(mt)), nil)
-		}
-	}
-	for {
-		ev, err := wire.Event{}, x.paused
-		if x.paused = nil; err == nil {
-			ev, err = x.events.Next()
-			if err != nil && x.pauses && x.asked && x.ctx.Err() == nil {
-				// Also where nothing can be resumed: the agent then comes back for the reason.
-				x.paused, x.asked = err, false
-				return nil, wire.Frame{}, &Pause{Retry: x.retry}
-			}
-		}
-		if err != nil {
-			if again := x.resume(err); again != nil {
-				return nil, wire.Frame{}, again
-			}
-			continue
-		}
-		x.last = ev.ID
-		if ev.Retry >= 0 {
-			x.asked, x.retry = true, min(time.Duration(ev.Retry)*time.Millisecond, longestRetry)
-		}
-		if len(ev.Data) == 0 || (ev.Name != "" && ev.Name != "message") {
-			continue
-		}
-		x.tries = 0
-		if x.count++; x.count > maxStrayMsgs {
-			return nil, wire.Frame{}, x.fail(diagnosis.Malformed, fmt.Sprintf("it sent more than %d messages for one request", maxStrayMsgs), nil)
-		}
-		f, err := wire.ReadFrame(ev.Data)
-		if err != nil {
-			return nil, wire.Frame{}, x.fail(diagnosis.NotJSONRPC, err.Error(), err)
-		}
-		switch f.Kind {
-		case wire.Response:
-			if !wire.SameID(ev.Data, f.ID, x.id) {
-				continue // an answer nobody here asked for
-			}
-			x.done = true
-			return ev.Data, f, nil
-		case wire.Notification:
-			return ev.Data, f, nil
-		case wire.Request:
-			if x.s.stateless {
-				continue // that era has no requests of servers
-			}
-			return ev.Data, f, nil
-		}
-	}
-}
+// Listener is told of a message that belongs to no exchange: a notification, or a
+// request of the server. A request is answered through answer; the ear returns
+// false when it will not do that. It must not block, and the frame is valid only
+// until it returns.
+type Listener func(frame []byte, f wire.Frame, answer func(body []byte)) bool
 
-// resume takes a stream up again that ended before its answer (MCP 2025-03-26 to
-// 2025-11-25, transports: resumability). It returns why that is not possible.
-func (x *httpExchange) resume(broken error) error {
-	if !x.resumable(broken) {
-		return x.readFail(broken)
-	}
-	x.tries++
-	select {
-	case <-time.After(x.retry):
-	case <-x.ctx.Done():
-		return x.readFail(broken)
-	}
-	res, err := x.link.get(x.ctx, x.s.header, x.last)
-	if err != nil {
-		return x.readFail(broken)
-	}
-	if res.StatusCode != http.StatusOK || mediaType(res.Header) != "text/event-stream" {
-		drain(res.Body)
-		return x.readFail(broken)
-	}
-	_ = x.res.Body.Close()
-	x.res, x.events = res, wire.NewEventReader(res.Body, x.link.o.MessageLimit)
-	return nil
-}
-
-func (x *httpExchange) resumable(broken error) bool {
-	return x.last != "" && !x.s.stateless && x.ctx.Err() == nil && !errors.Is(broken, wire.ErrEventTooLarge) && x.tries < maxResumes
-}
-
-func (x *httpExchange) single() ([]byte, wire.Frame, error) {
-	if x.done {
-		return nil, wire.Frame{}, x.fail(diagnosis.Malformed, "nothing follows a single answer", nil)
-	}
-	x.buf = buffers.Get().(*bytes.Buffer)
-	limit := x.link.o.MessageLimit
-	if n := x.res.ContentLength; n > int64(limit) {
-		return nil, wire.Frame{}, x.fail(diagnosis.TooLarge, fmt.Sprintf("%d bytes, the limit is %d", n, limit), nil)
-	} else if n > 0 {
-		x.buf.Grow(int(n) + bytes.MinRead)
-	}
-	if _, err := x.buf.ReadFrom(io.LimitReader(x.res.Body, int64(limit)+1)); err != nil {
-		return nil, wire.Frame{}, x.readFail(err)
-	}
-	body := x.buf.Bytes()
-	if len(body) > limit {
-		return nil, wire.Frame{}, x.fail(diagnosis.TooLarge, fmt.Sprintf("the limit is %d bytes", limit), nil)
-	}
-	x.done = true
-	f, err := wire.ReadFrame(body)
-	if err != nil {
-		return nil, wire.Frame{}, x.fail(diagnosis.NotJSONRPC, err.Error(), err)
-	}
-	if f.Kind != wire.Response {
-		return nil, wire.Frame{}, x.fail(diagnosis.Malformed, "it answered a request with a "+f.Kind.String(), nil)
-	}
-	if !wire.SameID(body, f.ID, x.id) && !(string(f.ID.Of(body)) == "null" && !f.Error.Empty()) {
-		return nil, wire.Frame{}, x.fail(diagnosis.Malformed, "its answer carries another id than the request", nil)
-	}
-	return body, f, nil
-}
-
-// Answer implements Exchange.
-func (x *httpExchange) Answer(ctx context.Context, body []byte) error {
-	return x.link.reply(ctx, x.s, body)
-}
-
-// reply posts a response to a request of the server.
-func (l *HTTP) reply(ctx context.Context, s *session, body []byte) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	res, err := l.post(ctx, s.header, body, "answer")
-	if err == nil {
-		drain(res.Body)
-	}
-	return err
-}
-
-func (x *httpExchange) fail(what diagnosis.Cause, note string, cause error) error {
-	return x.link.fail(diagnosis.Evidence{Stage: x.stage, What: what, Note: note}, cause)
-}
-
-func (x *httpExchange) readFail(err error) error {
-	switch {
-	case errors.Is(err, wire.ErrEventTooLarge):
-		return x.fail(diagnosis.TooLarge, err.Error(), err)
-	case x.ctx.Err() != nil || isTimeout(err):
-		return x.link.netFail(x.ctx, err, x.stage)
-	case x.stage == "call":
-		return x.fail(diagnosis.OutcomeUnknown, "", err)
-	}
-	return x.fail(diagnosis.StreamCut, "", err)
+// Exchange is one request on its way: the messages that the server sends for
+// it, ending with the answer. Next is called by one goroutine; Answer may be
+// called by others. It must be closed.
+type Exchange interface {
+	// ID is the id, and the progress token, that the request went out with.
+	ID() uint64
+	// Next returns the next message for this request: notifications and requests
+	// of the server, then the response. The frame is valid until the next call.
+	Next() (frame []byte, f wire.Frame, err error)
+	// Answer sends a response to a request of the server.
+	Answer(ctx context.Context, body []byte) error
+	Close()
 }

@@ -2,408 +2,75 @@ package link
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
-	"net/http"
-	"slices"
-	"strings"
-	"sync"
-	"sync/atomic"
-	"time"
 
-	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 )
 
-// farewell is how long the end of a session may take.
-const farewell = 2 * time.Second
-
-// HTTP is a conversation over streamable HTTP, in either era. It is safe for
-// concurrent use.
-type HTTP struct {
-	*httpClient
-	lent    bool          // the connections belong to another conversation
-	old     *atomic.Int64 // until when the server is taken to know sessions only, in ms
-	session atomic.Pointer[session]
-	opening opening[*session]
-	forced  bool          // it is to have a session, even of a server that needs none
-	rewatch chan struct{} // capacity 1: the subscriptions changed
-	acks    acks
+// Link is one conversation with a server, as calls are carried over it.
+// Implementations are safe for concurrent use. Errors are *Failure, or those of
+// the context.
+type Link interface {
+	// Begin sends a request and returns the exchange it opened.
+	Begin(ctx context.Context, a *Ask) (Exchange, error)
+	// Revision is the one in use, "" when that is not known now.
+	Revision() string
+	// NextID returns an id that no other request of this link has.
+	NextID() uint64
+	// Cancel tells the server that the answer to a request is no longer wanted.
+	Cancel(ctx context.Context, id uint64, reason string) error
+	// Notify sends a notification, where the conversation has a session.
+	Notify(ctx context.Context, method string, params []byte) error
+	// Log asks for log messages from a level on, unless quieter ones are asked for
+	// already.
+	Log(ctx context.Context, level string) error
+	// Close ends the session and what belongs to it; a later Begin opens another.
+	Close(ctx context.Context)
 }
 
-// acks holds which subscriptions the server acknowledged last.
-type acks struct {
-	mu             sync.Mutex
-	asked, granted []string
-	more           chan struct{} // closed when that changes; nil while nobody waits
+// Transport is a Link with what keeping it alive needs. What distinguishes the
+// transports is told by Traits; nobody asks which one it is.
+type Transport interface {
+	Link
+	// Name is the server's.
+	Name() string
+	// Traits tells what this transport, to this server, is like.
+	Traits() Traits
+	// Open opens the session, unless it is open.
+	Open(ctx context.Context) (Greeting, error)
+	// Probe opens the session, unless it is open, reads what the server offers,
+	// and times each step.
+	Probe(ctx context.Context) (Offer, []team.Stage, error)
+	// Offer reads what the server offers.
+	Offer(ctx context.Context) (Offer, error)
+	// Subscribe begins or ends to hear of changes of one resource. Subscriptions
+	// outlive the session they were made in.
+	Subscribe(ctx context.Context, uri string, on bool) error
+	// SetListener says who is told of messages outside of any exchange; until then
+	// nobody is.
+	SetListener(Listener)
+	// Listen holds what the server tells by itself until ctx ends or it breaks off.
+	// It returns true when the server should be looked at again, false when it has
+	// no way to tell of changes. ready is called when listening has begun: what the
+	// server says before may be lost. It may be called more than once.
+	Listen(ctx context.Context, ready func()) bool
+	// Fork returns another conversation with the same server, which declares other
+	// capabilities; with session it has a session, even of a server that needs none.
+	// It is nil where the server cannot be had twice.
+	Fork(caps wire.Caps, session bool) Transport
+	// Diagnostics are the end of what a process wrote to standard error, masked, and
+	// how many lines it wrote to standard output that were not the protocol.
+	Diagnostics() (stderr string, noise int)
 }
 
-func (a *acks) set(asked, granted []string) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	a.asked, a.granted = asked, granted
-	if a.more != nil {
-		close(a.more)
-		a.more = nil
-	}
-}
-
-// of reports whether a subscription was answered and granted, and when to look
-// again.
-func (a *acks) of(uri string) (answered, granted bool, more <-chan struct{}) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.more == nil {
-		a.more = make(chan struct{})
-	}
-	return slices.Contains(a.asked, uri), slices.Contains(a.granted, uri), a.more
-}
-
-// session is an opened session, or what is known of a stateless server; its
-// header map is shared by all requests and never altered.
-type session struct {
-	id        string
-	greeting  Greeting
-	header    http.Header
-	stateless bool
-}
-
-// verdictFor is how long a server that did not know the stateless era is not
-// asked for it again.
-const verdictFor = 10 * time.Minute
-
-// NewHTTP prepares a conversation; nothing is sent yet.
-func NewHTTP(t Target, o Options) *HTTP {
-	return &HTTP{httpClient: newHTTPClient(t, o), old: new(atomic.Int64), rewatch: make(chan struct{}, 1)}
-}
-
-// Fork implements Transport. The conversations share their connections.
-func (l *HTTP) Fork(caps wire.Caps, session bool) Transport {
-	return &HTTP{httpClient: l.fork(caps), lent: true, forced: session, old: l.old, rewatch: make(chan struct{}, 1)}
-}
-
-// Traits implements Transport.
-func (l *HTTP) Traits() Traits {
-	s := l.session.Load()
-	return Traits{CheapForks: true, KeepsSessions: s != nil && s.id != ""}
-}
-
-// Diagnostics implements Transport; there is nothing besides the answers.
-func (l *HTTP) Diagnostics() (stderr string, noise int) { return "", 0 }
-
-// Revision implements Link.
-func (l *HTTP) Revision() string {
-	if s := l.session.Load(); s != nil {
-		return s.greeting.Revision
-	}
-	return ""
-}
-
-// Open implements Transport. Concurrent calls share one attempt, and its outcome.
-func (l *HTTP) Open(ctx context.Context) (Greeting, error) {
-	if s := l.session.Load(); s != nil {
-		return s.greeting, nil
-	}
-	s, err := l.opening.do(ctx, l.o.SetupTimeout, func(ctx context.Context) (*session, error) {
-		if s := l.session.Load(); s != nil {
-			return s, nil
-		}
-		s, err := l.open(ctx)
-		if err == nil {
-			l.session.Store(s)
-		}
-		return s, err
-	})
-	if err != nil {
-		return Greeting{}, l.netFail(ctx, err, "initialize")
-	}
-	return s.greeting, nil
-}
-
-// open opens a session, or learns that the server needs none.
-func (l *HTTP) open(ctx context.Context) (*session, error) {
-	if !l.forced && time.Now().UnixMilli() >= l.old.Load() {
-		s, err := l.discover(ctx)
-		if s != nil || err != nil {
-			return s, err
-		}
-		l.old.Store(time.Now().Add(verdictFor).UnixMilli())
-	}
-	s, err := l.initialize(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if l.forced && s.id == "" {
-		return nil, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NotOffered, Note: "it keeps no sessions"}, nil)
-	}
-	l.settle(ctx, func(ctx context.Context, a *Ask) (Exchange, error) { return l.send(ctx, s, a) })
-	return s, nil
-}
-
-// discover asks whether the server speaks the stateless era; nil without an
-// error means that it has to be asked with initialize (MCP 2026-07-28,
-// versioning). Only what is an answer of the protocol, or a client error that is
-// not about credentials, is a verdict.
-func (l *HTTP) discover(ctx context.Context) (*session, error) {
-	s := &session{stateless: true, header: l.header("", wire.NewestStateless)}
-	x, err := l.send(ctx, s, own("server/discover", nil, "discover"))
-	var f *Failure
-	if errors.As(err, &f) && f.Status >= 400 && f.Status < 500 && !slices.Contains([]int{401, 403, 429}, f.Status) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	defer x.Close()
-	frame, rf, err := answer(ctx, x)
-	if err != nil {
-		return nil, err
-	}
-	if rf.Error.Empty() {
-		g, ok := l.readDiscovery(rf.Result.Of(frame))
-		if !ok {
-			return nil, nil
-		}
-		s.greeting = g
-		return s, nil
-	}
-	e := wire.ReadError(frame, rf.Error)
-	var data struct{ Supported []string }
-	if e.Code == wire.CodeNoRevision && json.Unmarshal(e.Data, &data) == nil && len(data.Supported) > 0 && !slices.ContainsFunc(data.Supported, func(v string) bool { return !wire.Stateless(v) }) {
-		return nil, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.short(strings.Join(data.Supported, ", "))}, nil)
-	}
-	return nil, nil
-}
-
-// initialize opens a session (MCP up to 2025-11-25, lifecycle).
-func (l *HTTP) initialize(ctx context.Context) (*session, error) {
-	s := &session{header: l.header("", "")}
-	x, err := l.send(ctx, s, own("initialize", l.hello(), "initialize"))
-	if err != nil {
-		return nil, err
-	}
-	frame, f, err := answer(ctx, x)
-	if err != nil {
-		x.Close()
-		return nil, err
-	}
-	g, err := l.readGreeting(frame, f)
-	sid := x.res.Header.Get("Mcp-Session-Id")
-	x.Close()
-	if err != nil {
-		return nil, err
-	}
-	if len(sid) > 1024 {
-		return nil, l.fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its session id is longer than 1024 bytes"}, nil)
-	}
-	s = &session{id: sid, greeting: g, header: l.header(sid, g.Revision)}
-	return s, l.notify(ctx, s.header, "notifications/initialized", nil)
-}
-
-// Offer implements Link.
-func (l *HTTP) Offer(ctx context.Context) (Offer, error) {
-	g, err := l.Open(ctx)
-	if err != nil {
-		return Offer{}, err
-	}
-	o, err := l.offer(ctx, g, asking(l.Begin))
-	if wire.Stateless(g.Revision) {
-		o.dropMisannotated()
-	}
-	return o, err
-}
-
-// Begin implements Link. A lost session is opened anew and the request repeated
-// once: a server that does not know the session has not executed it.
-func (l *HTTP) Begin(ctx context.Context, a *Ask) (Exchange, error) {
-	for again := true; ; again = false {
-		s := l.session.Load()
-		if s == nil {
-			if _, err := l.Open(ctx); err != nil {
-				return nil, err
-			}
-			if s = l.session.Load(); s == nil {
-				continue
-			}
-		}
-		x, err := l.send(ctx, s, a)
-		if err == nil {
-			return x, nil
-		}
-		var f *Failure
-		if again && errors.As(err, &f) && f.Lost {
-			l.session.CompareAndSwap(s, nil)
-			continue
-		}
-		return nil, err
-	}
-}
-
-// send sends one request in a session. A stateless server that rejects the
-// headers has not executed the request, so it is repeated once with the subject
-// as raw UTF-8, the form that some servers want.
-func (l *HTTP) send(ctx context.Context, s *session, a *Ask) (*httpExchange, error) {
-	id := l.id(a)
-	if !s.stateless {
-		res, err := l.post(ctx, s.header, a.Append(make([]byte, 0, len(a.Src)+96), id, nil), a.Stage)
-		if err != nil {
-			return nil, err
-		}
-		x := l.exchange(res, id, s, a.Stage)
-		x.pauses = a.Pauses
-		return x, nil
-	}
-	info := a.Client.Info
-	if info == nil {
-		info = l.info()
-	}
-	body := a.Append(make([]byte, 0, len(a.Src)+512), id, wire.Envelope(wire.NewestStateless, a.Client.Caps, info, a.Client.Level))
-	header, encoded, err := s.headerFor(a)
-	if err != nil {
-		f := l.fail(diagnosis.Evidence{Stage: a.Stage, What: diagnosis.ArgumentsRefused, Note: err.Error()}, err)
-		f.Refused = true
-		return nil, f
-	}
-	res, err := l.post(ctx, header, body, a.Stage)
-	if err != nil {
-		return nil, err
-	}
-	code := rejection(res)
-	if code == wire.CodeHeaderMismatch && encoded {
-		drain(res.Body)
-		header[wire.HeaderName] = []string{a.Subject}
-		if res, err = l.post(ctx, header, body, a.Stage); err != nil {
-			return nil, err
-		}
-		code = rejection(res)
-	}
-	if code == wire.CodeHeaderMismatch || (code == wire.CodeNoRevision && a.Method != "server/discover") {
-		drain(res.Body)
-		f := l.fail(diagnosis.Evidence{Stage: a.Stage, What: diagnosis.HeadersRefused}, nil)
-		// The session is learned anew; the request was not executed.
-		f.Lost, f.Refused = true, true
-		return nil, f
-	}
-	return l.exchange(res, id, s, a.Stage), nil
-}
-
-// headerFor returns the headers of a stateless request, and whether the subject
-// had to be encoded.
-func (s *session) headerFor(a *Ask) (http.Header, bool, error) {
-	h := make(http.Header, len(s.header)+4)
-	for k, v := range s.header {
-		h[k] = v
-	}
-	h[wire.HeaderMethod] = []string{a.Method}
-	encoded := false
-	switch a.Method {
-	case "tools/call", "prompts/get", "resources/read", "tasks/get", "tasks/update", "tasks/cancel":
-		v := wire.HeaderValue(a.Subject)
-		encoded = v != a.Subject
-		h[wire.HeaderName] = []string{v}
-	}
-	for _, m := range a.Mirrors {
-		v, ok, err := m.Value(a.P.Arguments.Of(a.Src))
-		if err != nil {
-			return nil, false, err
-		}
-		if ok {
-			h[http.CanonicalHeaderKey(wire.HeaderParam+m.Header)] = []string{wire.HeaderValue(v)}
-		}
-	}
-	return h, encoded, nil
-}
-
-// rejection returns the code of an error that came with a status of its own; 0
-// for any other answer.
-func rejection(res *http.Response) int {
-	b, ok := res.Body.(*readBody)
-	if !ok {
-		return 0
-	}
-	f, err := wire.ReadFrame(b.raw)
-	if err != nil || f.Error.Empty() {
-		return 0
-	}
-	return wire.ReadError(b.raw, f.Error).Code
-}
-
-// Cancel implements Link. Without a session, closing the exchange is the cancel.
-func (l *HTTP) Cancel(ctx context.Context, id uint64, reason string) error {
-	s := l.session.Load()
-	if s == nil || s.stateless {
-		return nil
-	}
-	params, err := json.Marshal(map[string]any{"requestId": id, "reason": reason})
-	if err != nil {
-		return err
-	}
-	return l.notify(ctx, s.header, "notifications/cancelled", params)
-}
-
-// Notify implements Link.
-func (l *HTTP) Notify(ctx context.Context, method string, params []byte) error {
-	s := l.session.Load()
-	if s == nil || s.stateless {
-		return nil
-	}
-	return l.notify(ctx, s.header, method, params)
-}
-
-// Log implements Link.
-func (l *HTTP) Log(ctx context.Context, level string) error {
-	g, err := l.Open(ctx)
-	if err != nil {
-		return err
-	}
-	return l.log(ctx, g, level, l.Begin)
-}
-
-// Close ends the session and the connections. It does not wait long for a
-// server that does not answer.
-func (l *HTTP) Close(ctx context.Context) {
-	l.opening.close()
-	ctx, cancel := context.WithTimeout(ctx, farewell)
-	defer cancel()
-	if s := l.session.Swap(nil); s != nil && s.id != "" {
-		if req, err := http.NewRequestWithContext(ctx, http.MethodDelete, l.target.URL, nil); err == nil {
-			req.Header = s.header
-			// A farewell: servers may refuse it (405), and nothing follows from it.
-			if res, err := l.do(req); err == nil {
-				drain(res.Body)
-			}
-		}
-	}
-	if !l.lent {
-		l.transport.CloseIdleConnections()
-	}
-}
-
-// notify sends a notification; servers answer it with a bare 202.
-func (l *HTTP) notify(ctx context.Context, header http.Header, method string, params []byte) error {
-	res, err := l.post(ctx, header, wire.AppendNotification(nil, method, params), "initialize")
-	if err != nil {
-		return err
-	}
-	drain(res.Body)
-	return nil
-}
-
-// Probe implements Link, on a fresh connection. The link is left open on
-// success.
-func (l *HTTP) Probe(ctx context.Context) (Offer, []team.Stage, error) {
-	c := newClock(l.short)
-	fresh := l.session.Load() == nil
-	_, err := l.Open(c.trace(ctx))
-	if err != nil || fresh {
-		c.opened(err)
-	}
-	if err != nil {
-		return Offer{}, c.stages(), err
-	}
-	began := time.Now()
-	o, err := l.Offer(ctx)
-	c.stage("tools", began, err)
-	return o, c.stages(), err
+// Traits are what distinguishes transports for those who keep them.
+type Traits struct {
+	// CheapForks: another conversation costs no more than a session.
+	CheapForks bool
+	// KeepsSessions: the server gave the session an id.
+	KeepsSessions bool
+	// StartsProcess: opening starts a process.
+	StartsProcess bool
+	// Static: the offer follows from the registration, and Offer asks nobody.
+	Static bool
 }

@@ -18,6 +18,7 @@ import (
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
+	"bouncer/internal/upstream"
 )
 
 // quietFor is how long a call may be silent before its reply becomes a stream
@@ -460,7 +461,7 @@ func (j *job) notice(frame []byte, f wire.Frame) {
 			j.out.before(frame)
 		}
 	default:
-		j.t.Server.Keeper.Heard(frame, f)
+		j.t.Server.Keeper.Deliver(frame, f)
 	}
 }
 
@@ -655,7 +656,7 @@ func (d *Door) linkFor(ctx context.Context, j *job) (link.Link, error) {
 			return k.Link(c.caps), nil
 		}
 	}
-	if k.Alone(c.caps, c.s != nil) {
+	if k.NeedsDedicated(c.caps, c.s != nil) {
 		n, err := d.privates.get(ctx, d, c, j.t.Server)
 		if err != nil {
 			return nil, err
@@ -690,7 +691,7 @@ type privateKey struct {
 
 type private struct {
 	link   link.Transport
-	keeper *link.Keeper
+	keeper *upstream.Connection
 	used   time.Time
 	stop   context.CancelFunc // ends the listening
 	ended  chan struct{}
@@ -760,7 +761,7 @@ func (p *privates) get(ctx context.Context, d *Door, c *caller, s *Server) (*pri
 		return nil, errTooManyLinks
 	}
 	n = &private{keeper: s.Keeper, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
-	n.link = s.Keeper.Own(c.caps, c.s != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
+	n.link = s.Keeper.OpenDedicated(c.caps, c.s != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
 		return d.overheard(c.s, n, frame, f, answer)
 	})
 	if n.link == nil {
@@ -768,7 +769,7 @@ func (p *privates) get(ctx context.Context, d *Door, c *caller, s *Server) (*pri
 	}
 	lctx, stop := context.WithCancel(d.ctx)
 	n.stop = stop
-	go func() { defer close(n.ended); link.Attend(lctx, n.link, sync.OnceFunc(func() { close(n.ready) })) }()
+	go func() { defer close(n.ended); upstream.Attend(lctx, n.link, sync.OnceFunc(func() { close(n.ready) })) }()
 	if p.all == nil {
 		p.all = map[privateKey]*private{}
 	}
@@ -843,7 +844,7 @@ func (d *Door) overheard(s *Session, n *private, frame []byte, f wire.Frame, ans
 			s.box.put(frame)
 		}
 	default:
-		n.keeper.Heard(frame, f)
+		n.keeper.Deliver(frame, f)
 	}
 	return true
 }

@@ -27,6 +27,7 @@ import (
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/origin"
+	"bouncer/internal/upstream"
 )
 
 // Recorder is the journal as the door needs it. Both methods are safe for
@@ -123,7 +124,7 @@ func (d *Door) Swap(w *World) {
 		}
 		s.box.lists(s.told(shelf.digests()))
 	})
-	kept := map[*link.Keeper]bool{}
+	kept := map[*upstream.Connection]bool{}
 	for _, s := range w.Servers {
 		kept[s.Keeper] = true
 		for _, own := range s.Own {

@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
+	"bouncer/internal/upstream"
 )
 
 // watchers are those who want to hear of changes of resources.
@@ -22,7 +23,7 @@ type watchKey struct{ server, uri string }
 
 type watched struct {
 	key    watchKey
-	keeper *link.Keeper
+	keeper *upstream.Connection
 }
 
 // watch subscribes a mailbox to a resource.
@@ -132,7 +133,7 @@ func (d *Door) subscribe(ctx context.Context, c *caller, id []byte, uri string, 
 		return
 	}
 	err := d.watch(ctx, &c.s.box, uri, t)
-	var r *link.Refusal
+	var r *link.ServerError
 	var f *link.Failure
 	switch {
 	case err == nil:

@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
+	"bouncer/internal/upstream"
 )
 
 // World is everything the door decides by, as one immutable state. A new one
@@ -68,7 +69,7 @@ type Server struct {
 	Paused bool
 	Offer  link.Offer
 	// Keeper is nil for a paused server, and for one that Missing tells about.
-	Keeper *link.Keeper
+	Keeper *upstream.Connection
 	// Missing is set when the agents concerned have no credential for it.
 	Missing *Missing
 	// Own is the server as an agent has it whose credential is another one, by the

@@ -1,0 +1,226 @@
+package httpx
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"mime"
+	"net/http"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/link"
+	"bouncer/internal/link/internal/base"
+)
+
+// maxErrorBody is how much of an answer that is no success is read, in bytes.
+const maxErrorBody = 64 << 10
+
+// Client sends requests to one target over HTTP, with its credentials. It is
+// safe for concurrent use.
+type Client struct {
+	*base.Base
+	Target    Target
+	Transport *http.Transport
+}
+
+func New(t Target, o link.Options) *Client {
+	o = o.WithDefaults()
+	return &Client{Base: base.New(t.Server, o, t.Secret.Reveal()), Target: t, Transport: t.NewTransport(o)}
+}
+
+// Sibling returns a client for another conversation with the same target, which
+// declares other capabilities. They share the connections.
+func (c *Client) Sibling(caps wire.Caps) *Client {
+	return &Client{Base: c.Base.Sibling(caps), Target: c.Target, Transport: c.Transport}
+}
+
+func (c *Client) Header(sid, revision string) http.Header {
+	h := http.Header{
+		"Content-Type": {"application/json"},
+		"Accept":       {"application/json, text/event-stream"},
+	}
+	c.Target.SetHeaders(h, c.Options.Version)
+	if sid != "" {
+		h["Mcp-Session-Id"] = []string{sid}
+	}
+	if revision >= wire.Rev20250618 {
+		h[wire.HeaderVersion] = []string{revision}
+	}
+	return h
+}
+
+// Post sends one message. An answer that is no success is read, judged and
+// returned as a *Failure.
+func (c *Client) Post(ctx context.Context, header http.Header, body []byte, stage string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Target.URL, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.Header = header
+	res, err := c.Do(req)
+	if err != nil {
+		return nil, c.NetFailure(ctx, err, stage)
+	}
+	if res.StatusCode >= 200 && res.StatusCode < 300 {
+		return res, nil
+	}
+	return c.Refused(res, header, stage)
+}
+
+// ReadBody is a body that was read already.
+type ReadBody struct {
+	bytes.Reader
+	Raw []byte
+}
+
+func (*ReadBody) Close() error { return nil }
+
+// Refused judges an answer that is no success. A JSON-RPC error in the body of
+// a 4xx is the server's answer and not a failure of the transport (MCP 2026-07-28,
+// transports; older servers do it too). A 404 in a session means that the
+// session is lost, whatever the body says.
+func (c *Client) Refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, maxErrorBody))
+	Drain(res.Body)
+	switch s := res.StatusCode; {
+	case MediaType(res.Header) != "application/json":
+	case s == http.StatusBadRequest, s == http.StatusUnprocessableEntity, s == http.StatusNotFound && len(header[wire.HeaderMethod]) > 0:
+		if f, err := wire.ReadFrame(raw); err == nil && !f.Error.Empty() {
+			b := &ReadBody{Raw: raw}
+			b.Reset(raw)
+			res.Body, res.ContentLength = b, int64(len(raw))
+			return res, nil
+		}
+	}
+	return nil, c.StatusFailure(res, header, stage, raw)
+}
+
+func (c *Client) StatusFailure(res *http.Response, header http.Header, stage string, raw []byte) error {
+	e := diagnosis.Evidence{
+		Stage: stage, Status: res.StatusCode, ContentType: res.Header.Get("Content-Type"), Location: c.Short(res.Header.Get("Location")),
+		RetryAfter: c.Short(res.Header.Get("Retry-After")), Challenge: c.Short(res.Header.Get("WWW-Authenticate")),
+		HadCredential: c.Target.HasCredential(), CredentialEnded: c.Target.EndedAt(), Body: c.Masker.Text(string(raw[:min(len(raw), 4<<10)])),
+	}
+	f := c.Fail(e, nil)
+	f.Refused, f.Status = true, res.StatusCode
+	if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
+		f.Challenge = http.Header{"Www-Authenticate": res.Header.Values("WWW-Authenticate")}
+	}
+	f.Lost = res.StatusCode == http.StatusNotFound && len(header["Mcp-Session-Id"]) > 0
+	return f
+}
+
+func Drain(body io.ReadCloser) {
+	// Reading a little to the end lets the connection be used again; more, or
+	// waiting for it, is not worth it.
+	t := time.AfterFunc(lingerStream, func() { _ = body.Close() })
+	_, _ = io.CopyN(io.Discard, body, 4<<10)
+	t.Stop()
+	_ = body.Close()
+}
+
+// MediaType returns the bare media type of a Content-Type header.
+func MediaType(h http.Header) string {
+	ct := h.Get("Content-Type")
+	if ct == "application/json" || ct == "text/event-stream" {
+		return ct
+	}
+	t, _, err := mime.ParseMediaType(ct)
+	if err != nil {
+		return ""
+	}
+	return t
+}
+
+// Get opens an event stream; last is the event to resume after, or "" for a
+// stream that belongs to no request.
+func (c *Client) Get(ctx context.Context, header http.Header, last string) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Target.URL, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header = header.Clone()
+	req.Header.Set("Accept", "text/event-stream")
+	req.Header.Del("Content-Type")
+	if last != "" {
+		req.Header.Set("Last-Event-ID", last)
+	}
+	return c.Do(req)
+}
+
+// lingerStream is how long the end of an answered stream is waited for.
+const lingerStream = 100 * time.Millisecond
+
+// maxTries is how often one request is sent with other credentials.
+const maxTries = 3
+
+// Do sends one request to the target, with its credentials. A request that was
+// turned away for its credential was not executed, so it is sent again with
+// another one.
+func (c *Client) Do(req *http.Request) (*http.Response, error) {
+	if c.Target.Used != nil {
+		c.Target.Used.Store(time.Now().UnixMilli())
+	}
+	if c.Target.Credentials == nil {
+		return c.Transport.RoundTrip(req)
+	}
+	ctx := req.Context()
+	given, err := c.Target.Credentials.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for try := 1; ; try++ {
+		out, err := attach(req, given)
+		if err != nil {
+			return nil, err
+		}
+		res, err := c.Transport.RoundTrip(out)
+		if err != nil || (res.StatusCode != http.StatusUnauthorized && res.StatusCode != http.StatusForbidden) {
+			return res, err
+		}
+		again, err := c.Target.Credentials.Refused(ctx, given, res.StatusCode, res.Header)
+		if err == nil && (!again || try == maxTries || (req.Body != nil && req.GetBody == nil)) {
+			return res, nil
+		}
+		Drain(res.Body)
+		if err != nil {
+			return nil, err
+		}
+		if given, err = c.Target.Credentials.Now(ctx); err != nil {
+			return nil, err
+		}
+		if req.GetBody != nil {
+			if req.Body, err = req.GetBody(); err != nil {
+				return nil, err
+			}
+		}
+	}
+}
+
+// attach returns the request with credentials.
+func attach(req *http.Request, given []link.Attachment) (*http.Request, error) {
+	out := req.WithContext(req.Context())
+	out.Header = req.Header.Clone()
+	u := *req.URL
+	for _, g := range given {
+		if g.Sign != nil {
+			v, err := g.Sign(req.Method, req.URL.String())
+			if err != nil {
+				return nil, err
+			}
+			out.Header[http.CanonicalHeaderKey(g.Header)] = []string{v}
+			continue
+		}
+		if g.Header != "" {
+			out.Header[http.CanonicalHeaderKey(g.Header)] = []string{g.Value.Reveal()}
+			continue
+		}
+		q := u.Query()
+		q.Set(g.Query, g.Value.Reveal())
+		u.RawQuery = q.Encode()
+	}
+	out.URL = &u
+	return out, nil
+}

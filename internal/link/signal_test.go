@@ -1,8 +1,0 @@
-package link
-
-import (
-	"os/signal"
-	"syscall"
-)
-
-func signalIgnore() { signal.Ignore(syscall.SIGTERM) }

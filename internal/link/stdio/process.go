@@ -1,0 +1,149 @@
+package stdio
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"os"
+	"os/exec"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/link"
+	"bouncer/internal/link/internal/mux"
+)
+
+// Limits on what one process may make Bouncer keep.
+const (
+	keptStderr = 8 << 10 // bytes
+	writeTime  = 10 * time.Second
+	graceTime  = 2 * time.Second // for each step of ending a process
+)
+
+// process is one run of a process.
+type process struct {
+	*mux.Mux
+	cmd      *exec.Cmd
+	started  time.Time
+	greeting link.Greeting // set before the child is shared
+	stderr   tailBuffer
+	noise    atomic.Int64
+	excess   atomic.Pointer[string] // which limit it went over, when it did
+	exit     error                  // of the wait; to be read after ended
+
+	writing sync.Mutex
+	stdin   *os.File
+}
+
+// send sends one message as one line.
+func (c *process) send(_ context.Context, body []byte) error {
+	line := append(make([]byte, 0, len(body)+1), body...)
+	for i, b := range line {
+		if b == '\n' || b == '\r' {
+			line[i] = ' ' // white space between tokens; inside strings JSON has no raw line ends
+		}
+	}
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	if err := c.stdin.SetWriteDeadline(time.Now().Add(writeTime)); err != nil {
+		return err
+	}
+	_, err := c.stdin.Write(append(line, '\n'))
+	return err
+}
+
+// silence explains a silence while the session is opened by what came instead.
+func (c *process) silence(stage string) *diagnosis.Evidence {
+	if stage != "initialize" || c.noise.Load() == 0 {
+		return nil
+	}
+	return &diagnosis.Evidence{Stage: stage, What: diagnosis.NoiseOnStdout, Note: "and no answer to initialize"}
+}
+
+func (c *process) kill(s syscall.Signal) {
+	// The group may be gone already, which is what is wanted.
+	_ = syscall.Kill(-c.cmd.Process.Pid, s)
+}
+
+// stop ends the process as the standard asks: close its input, wait, SIGTERM,
+// wait, SIGKILL. It returns when the process is gone.
+func (c *process) stop(ctx context.Context) {
+	c.writing.Lock()
+	_ = c.stdin.Close()
+	c.writing.Unlock()
+	for _, s := range []syscall.Signal{syscall.SIGTERM, syscall.SIGKILL} {
+		select {
+		case <-c.Ended:
+			return
+		case <-time.After(graceTime):
+		case <-ctx.Done():
+		}
+		c.kill(s)
+	}
+	<-c.Ended
+}
+
+// tailBuffer keeps the end of what is written to it. It is safe for concurrent use.
+type tailBuffer struct {
+	mu  sync.Mutex
+	buf []byte
+}
+
+func (r *tailBuffer) Write(p []byte) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.buf = append(r.buf, p...)
+	if over := len(r.buf) - keptStderr; over > 0 {
+		r.buf = append(r.buf[:0], r.buf[over:]...)
+	}
+	return len(p), nil
+}
+
+func (r *tailBuffer) String() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return string(r.buf)
+}
+
+// lineReader reads lines with a bound on their length.
+type lineReader struct {
+	r     *bufio.Reader
+	limit int
+	buf   []byte
+}
+
+func newLineReader(r io.Reader, limit int) *lineReader {
+	return &lineReader{r: bufio.NewReaderSize(r, 32<<10), limit: limit}
+}
+
+// next returns the next line, valid until the next call. For a line above the
+// limit it returns nil and the line's beginning, and passes over the rest.
+func (l *lineReader) next() (line, head []byte, err error) {
+	l.buf = l.buf[:0]
+	over := false
+	for {
+		part, err := l.r.ReadSlice('\n')
+		if !over && len(l.buf)+len(part) > l.limit {
+			over = true
+			head = bytes.Clone(l.buf[:min(len(l.buf), 512)])
+			l.buf = nil
+		}
+		if !over {
+			l.buf = append(l.buf, part...)
+		}
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+			continue
+		case err != nil && len(l.buf) == 0:
+			return nil, nil, err
+		case over:
+			return nil, head, nil
+		}
+		return l.buf, nil, nil
+	}
+}

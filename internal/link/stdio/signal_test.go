@@ -1,0 +1,8 @@
+package stdio
+
+import (
+	"os/signal"
+	"syscall"
+)
+
+func signalIgnore() { signal.Ignore(syscall.SIGTERM) }
