@@ -122,7 +122,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if err != nil {
 		return nil, err
 	}
-	svc.desk = desk.New(svc.store, keys, desk.Options{Address: svc.Address, Private: s.Private, AddressPasses: s.AddressPasses, Provider: provider, Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
+	svc.desk = desk.New(svc.store, keys, desk.Options{Address: svc.Address, Private: s.Private, AddressPasses: s.AddressPasses, PasswordCost: s.PasswordCost, Provider: provider, Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
 	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}

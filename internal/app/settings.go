@@ -21,6 +21,7 @@ import (
 	"bouncer/internal/core/endpoint"
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
+	"bouncer/internal/login"
 )
 
 // Settings are what the service is started with.
@@ -44,6 +45,9 @@ type Settings struct {
 	Private       []netip.Prefix
 	AddressPasses bool
 	OIDC          OIDC
+	// PasswordCost is what hashing a password takes; zero is the default. It is no
+	// setting: only tests make it cheap.
+	PasswordCost login.Cost
 }
 
 // OIDC is where people sign in (OpenID Connect); without an issuer there is no

@@ -55,6 +55,8 @@ type Options struct {
 	Private []netip.Prefix
 	// Provider is where people sign in; nil for local passwords only.
 	Provider *Provider
+	// PasswordCost is what hashing a password takes; zero is the default.
+	PasswordCost login.Cost
 	// AddressPasses allows passes that are part of an address.
 	AddressPasses bool
 }
@@ -113,7 +115,7 @@ type kept struct {
 // New returns a desk; Start puts the register in force.
 func New(s *store.Store, keys *locker.Keys, o Options) *Desk {
 	d := &Desk{
-		o: o, store: s, keys: keys, passwords: login.NewPasswords(), brake: throttle.New(nil), hub: events.New(),
+		o: o, store: s, keys: keys, passwords: login.NewPasswords(o.PasswordCost), brake: throttle.New(nil), hub: events.New(),
 		dirty: make(chan struct{}, 1), ended: make(chan struct{}),
 		keepers: map[string]*kept{}, uses: map[string]*atomic.Int64{}, written: map[string]int64{}, known: map[string]bool{},
 		egress: egress.New(o.Private, nil), flows: newFlows(), vals: map[string]*value{}, grants: map[string]*grant{}, usedOf: map[string]int64{},

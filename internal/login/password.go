@@ -41,30 +41,40 @@ func CheckPassword(name, password string) error {
 	return nil
 }
 
-// Passwords hashes and verifies passwords with argon2id (RFC 9106, second
-// recommended option). It bounds how many are worked on at once, since each
-// takes 64 MiB.
-type Passwords struct{ slots chan struct{} }
+// Cost is what hashing one password takes (argon2id, RFC 9106).
+type Cost struct {
+	Passes, MemoryKiB uint32
+	Threads           uint8
+}
 
-// NewPasswords returns a ready Passwords.
-func NewPasswords() *Passwords { return &Passwords{slots: make(chan struct{}, 2)} }
+// DefaultCost is the second recommended option of RFC 9106.
+var DefaultCost = Cost{Passes: 3, MemoryKiB: 64 << 10, Threads: 4}
 
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 4
-)
+// Passwords hashes and verifies passwords with argon2id. It bounds how many are
+// worked on at once, since each takes as much memory as its cost says.
+type Passwords struct {
+	cost  Cost
+	slots chan struct{}
+}
+
+// NewPasswords returns a ready Passwords; the zero Cost is DefaultCost.
+func NewPasswords(cost Cost) *Passwords {
+	if cost == (Cost{}) {
+		cost = DefaultCost
+	}
+	return &Passwords{cost: cost, slots: make(chan struct{}, 2)}
+}
 
 // Hash returns the encoded hash of a password.
 func (p *Passwords) Hash(ctx context.Context, password string) (string, error) {
 	var salt [16]byte
 	_, _ = rand.Read(salt[:])
-	sum, err := p.derive(ctx, password, salt[:], argonTime, argonMemory, argonThreads)
+	sum, err := p.derive(ctx, password, salt[:], p.cost)
 	if err != nil {
 		return "", err
 	}
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads, enc.EncodeToString(salt[:]), enc.EncodeToString(sum)), nil
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, p.cost.MemoryKiB, p.cost.Passes, p.cost.Threads, enc.EncodeToString(salt[:]), enc.EncodeToString(sum)), nil
 }
 
 // Verify reports whether the password belongs to the encoded hash. An unknown
@@ -73,30 +83,30 @@ func (p *Passwords) Verify(ctx context.Context, password, encoded string) (bool,
 	if len(password) > MaxPassword {
 		return false, nil
 	}
-	var version, memory, passes int
-	var threads uint8
+	var version int
+	var cost Cost
 	var salt, want []byte
 	parts := strings.Split(encoded, "$")
 	known := len(parts) == 6 && parts[1] == "argon2id"
 	if known {
 		_, err1 := fmt.Sscanf(parts[2], "v=%d", &version)
-		_, err2 := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads)
+		_, err2 := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &cost.MemoryKiB, &cost.Passes, &cost.Threads)
 		var err3, err4 error
 		salt, err3 = base64.RawStdEncoding.DecodeString(parts[4])
 		want, err4 = base64.RawStdEncoding.DecodeString(parts[5])
 		known = errors.Join(err1, err2, err3, err4) == nil && version == argon2.Version && len(want) == 32
 	}
 	if !known {
-		memory, passes, threads, salt, want = argonMemory, argonTime, argonThreads, make([]byte, 16), make([]byte, 32)
+		cost, salt, want = p.cost, make([]byte, 16), make([]byte, 32)
 	}
-	sum, err := p.derive(ctx, password, salt, uint32(passes), uint32(memory), threads)
+	sum, err := p.derive(ctx, password, salt, cost)
 	if err != nil {
 		return false, err
 	}
 	return subtle.ConstantTimeCompare(sum, want) == 1 && known, nil
 }
 
-func (p *Passwords) derive(ctx context.Context, password string, salt []byte, passes, memory uint32, threads uint8) ([]byte, error) {
+func (p *Passwords) derive(ctx context.Context, password string, salt []byte, cost Cost) ([]byte, error) {
 	select {
 	case p.slots <- struct{}{}:
 		// The work area is large and needed once: it is given back at once.
@@ -104,5 +114,5 @@ func (p *Passwords) derive(ctx context.Context, password string, salt []byte, pa
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	return argon2.IDKey([]byte(password), salt, passes, memory, threads, 32), nil
+	return argon2.IDKey([]byte(password), salt, cost.Passes, cost.MemoryKiB, cost.Threads, 32), nil
 }

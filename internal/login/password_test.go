@@ -10,7 +10,7 @@ import (
 )
 
 func TestPasswords(t *testing.T) {
-	p := NewPasswords()
+	p := NewPasswords(Cost{})
 	hash, err := p.Hash(t.Context(), "seven tides turning")
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=4$"))

@@ -72,7 +72,7 @@ func (j *job) question(frame []byte, f wire.Frame) (parked bool) {
 	x, l := j.x, j.l
 	j.asking.Go(func() {
 		defer stop()
-		reply, err := j.d.ask(ctx, j.c.s, l, frame, f, j.aside)
+		reply, err := j.carrier.ask(ctx, j.c.s, l, frame, f, j.aside)
 		j.mu.Lock()
 		delete(j.questions, key)
 		j.mu.Unlock()
@@ -114,7 +114,7 @@ func refusalOf(frame []byte, f wire.Frame) []byte {
 
 // ask sends a server's request to the agent and returns its response, with the
 // server's own id.
-func (d *Door) ask(ctx context.Context, s *Session, l link.Link, frame []byte, f wire.Frame, send func([]byte) bool) ([]byte, error) {
+func (carrier *Carrier) ask(ctx context.Context, s *Session, l link.Link, frame []byte, f wire.Frame, send func([]byte) bool) ([]byte, error) {
 	q := &question{reply: make(chan []byte, 1), token: tokenOf(frame, f), link: l}
 	id, ok := s.ask(q)
 	if !ok {
@@ -253,7 +253,7 @@ func (j *job) collect(questions map[string]inputRequest) (map[string]json.RawMes
 			return nil, err
 		}
 		j.asking.Go(func() {
-			reply, err := j.d.ask(j.ctx, j.c.s, j.l, frame, f, j.aside)
+			reply, err := j.carrier.ask(j.ctx, j.c.s, j.l, frame, f, j.aside)
 			if err != nil {
 				all <- got{key, nil, err}
 				return

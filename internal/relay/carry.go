@@ -29,17 +29,17 @@ const quietFor = 5 * time.Second
 // recorded. In the stateless era it may be parked between two requests of the
 // agent, when c, out, id and the body are those of the latest one.
 type job struct {
-	d    *Door
-	c    *caller
-	out  *answer
-	id   []byte // of the agent's request, raw
-	body []byte
-	p    wire.Params
-	kind tools.Kind
-	t    *Target
-	e    *journal.Entry // nil for what is not recorded
-	ask  link.Ask
-	hop  wire.Hop
+	carrier *Carrier
+	c       *caller
+	out     *answer
+	id      []byte // of the agent's request, raw
+	body    []byte
+	p       wire.Params
+	kind    tools.Kind
+	t       *Target
+	e       *journal.Entry // nil for what is not recorded
+	ask     link.Ask
+	hop     wire.Hop
 
 	ctx    context.Context // of the whole job
 	cancel context.CancelCauseFunc
@@ -105,21 +105,21 @@ func (j *job) soon(late <-chan time.Time) (arrival, bool) {
 
 // carry decides and carries one request. The returned function releases what the
 // reply was written from.
-func (d *Door) carry(ctx context.Context, c *caller, body []byte, f wire.Frame, p wire.Params, out *answer) func() {
-	j := &job{d: d, c: c, out: out, id: f.ID.Of(body), body: body, p: p, hop: wire.Hop{Method: f.Method, To: c.rev, Info: d.info}}
+func (carrier *Carrier) Carry(ctx context.Context, c *caller, body []byte, f wire.Frame, p wire.Params, out *answer) func() {
+	j := &job{carrier: carrier, c: c, out: out, id: f.ID.Of(body), body: body, p: p, hop: wire.Hop{Method: f.Method, To: c.rev, Info: carrier.o.Info}}
 	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
 		j.e = &journal.Entry{Call: team.Call{At: time.Now(), Agent: c.agent.Name, Person: c.agent.Owner, Decision: "refuse", Outcome: "refused"}}
 		if c.s != nil {
 			j.e.Session = c.s.id[:8]
 		}
-		j.e.Args, j.e.BytesIn = d.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
+		j.e.Args, j.e.BytesIn = carrier.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
 	}
 	if !j.decide(f) {
 		return nil
 	}
 	j.hop.From, j.hop.Rename = j.t.Server.Offer.Revision, c.shelf.rename(j.t.Server.Name)
 	if state := j.ownState(); state != "" {
-		parked, ok := d.lots.claim(state, j)
+		parked, ok := carrier.lots.claim(state, j)
 		if !ok {
 			out.refuse(j.id, wire.CodeInvalidParams, "the requestState is expired, was used before, or belongs to another request", nil)
 			return nil
@@ -179,7 +179,7 @@ func (j *job) decide(f wire.Frame) bool {
 	v, name := j.c.visitor, j.p.Subject
 	why := ""
 	if strings.HasPrefix(f.Method, "tasks/") {
-		t, ok := j.d.task(j.c, name)
+		t, ok := j.carrier.task(j.c, name)
 		if !ok {
 			j.out.refuse(j.id, wire.CodeInvalidParams, "there is no task "+strconv.Quote(bounded(name))+" of this agent", nil)
 			return false
@@ -247,8 +247,8 @@ func (j *job) turnAway(why string) {
 	}
 	if j.e != nil {
 		j.e.Error, j.e.Micros = why, time.Since(j.e.At).Microseconds()
-		if err := j.d.journal.Record(j.d.ctx, j.e); err != nil {
-			j.d.o.Log.Error("a refusal could not be recorded", "error", err)
+		if err := j.carrier.journal.Record(j.carrier.ctx, j.e); err != nil {
+			j.carrier.o.Log.Error("a refusal could not be recorded", "error", err)
 		}
 	}
 	j.out.refuse(j.id, code, why, data)
@@ -258,8 +258,8 @@ func (j *job) turnAway(why string) {
 func (j *job) start(ctx context.Context) func() {
 	// In the initialize era the agent going away is no cancellation, so the job
 	// has a life of its own: until it is answered, cancelled, or out of time.
-	jctx, cancel := context.WithCancelCause(j.d.ctx)
-	jctx, stop := context.WithTimeout(jctx, j.d.o.CallTimeout)
+	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
+	jctx, stop := context.WithTimeout(jctx, j.carrier.o.CallTimeout)
 	j.ctx, j.cancel = jctx, func(why error) {
 		cancel(why)
 		stop()
@@ -279,13 +279,13 @@ func (j *job) start(ctx context.Context) func() {
 		}
 		j.ask.Pauses = j.out.canPause()
 	}
-	j.d.calls.Add(1)
-	defer j.d.calls.Done()
+	j.carrier.calls.Add(1)
+	defer j.carrier.calls.Done()
 	j.out.linger()
 	release := j.bind(ctx)
 	var err error
 	if j.l == nil {
-		j.l, err = j.d.linkFor(j.ctx, j)
+		j.l, err = j.carrier.linkFor(j.ctx, j)
 	}
 	if err == nil {
 		if rev := j.l.Revision(); rev != "" {
@@ -323,13 +323,13 @@ func (j *job) bind(ctx context.Context) (release func() bool) {
 // now.
 func (parked *job) resumed(ctx context.Context, now *job) func() {
 	parked.c, parked.out, parked.id, parked.body, parked.p = now.c, now.out, now.id, now.body, now.p
-	parked.d.calls.Add(1)
-	defer parked.d.calls.Done()
+	parked.carrier.calls.Add(1)
+	defer parked.carrier.calls.Done()
 	l, replies := parked.pending, parked.replies
 	parked.pending, parked.replies = nil, nil
 	if l.missing(replies) {
 		// Without its answers there is nothing to go on with; it is asked again.
-		if !parked.d.lots.put(l) {
+		if !parked.carrier.lots.put(l) {
 			l.expire()
 			parked.out.refuse(parked.id, wire.CodeInternal, "too many calls wait for answers", nil)
 		}
@@ -361,7 +361,7 @@ func (j *job) finish(ctx context.Context, release func() bool, resting bool) fun
 			}
 			// The rest has a goroutine of its own, since the reply ends with this one.
 			j.keepOwn()
-			j.d.calls.Go(func() {
+			j.carrier.calls.Go(func() {
 				if done := j.finish(context.WithoutCancel(ctx), release, true); done != nil {
 					done()
 				}
@@ -515,10 +515,10 @@ func (j *job) record(ctx context.Context, outcome, text string, payload []byte) 
 		return nil
 	}
 	e.Outcome, e.Error, e.Micros = outcome, text, time.Since(e.At).Microseconds()
-	e.Reply, e.BytesOut = j.d.journal.Keep(payload), len(payload)
-	err := j.d.journal.Record(context.WithoutCancel(ctx), e)
+	e.Reply, e.BytesOut = j.carrier.journal.Keep(payload), len(payload)
+	err := j.carrier.journal.Record(context.WithoutCancel(ctx), e)
 	if err != nil {
-		j.d.o.Log.ErrorContext(ctx, "a call could not be recorded", "server", e.Server, "tool", e.Tool, "error", err)
+		j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "server", e.Server, "tool", e.Tool, "error", err)
 		j.out.refuse(j.id, wire.CodeInternal, "the call was carried out, but could not be recorded, so its answer is withheld", nil)
 	}
 	return err
@@ -598,7 +598,7 @@ func (j *job) broken(ctx context.Context, err error) {
 	e.Outcome = "unreachable"
 	code, message := wire.CodeInternal, ""
 	silent := false
-	d := j.d
+	carrier := j.carrier
 	var f *link.Failure
 	switch why := context.Cause(j.ctx); {
 	case errors.Is(why, errCanceled), errors.Is(why, errLeft), errors.Is(why, errRevoked):
@@ -609,7 +609,7 @@ func (j *job) broken(ctx context.Context, err error) {
 		e.Outcome, message = "cancelled", "Bouncer was stopped before the answer came; whether the tool ran is not known"
 	case errors.Is(why, context.DeadlineExceeded):
 		e.Outcome = "timeout"
-		message = j.t.Server.Name + ": the tool did not answer within " + d.o.CallTimeout.String() + "; whether it ran is not known"
+		message = j.t.Server.Name + ": the tool did not answer within " + carrier.o.CallTimeout.String() + "; whether it ran is not known"
 	case errors.As(err, &f) && f.SignIn != "" && j.e != nil:
 		j.lacks(ctx, f.Finding.Message, f.SignIn)
 		return
@@ -626,7 +626,7 @@ func (j *job) broken(ctx context.Context, err error) {
 		}
 	default:
 		message = j.t.Server.Name + ": the call could not be carried"
-		d.o.Log.ErrorContext(ctx, "a call broke", "server", e.Server, "tool", e.Tool, "error", err)
+		carrier.o.Log.ErrorContext(ctx, "a call broke", "server", e.Server, "tool", e.Tool, "error", err)
 	}
 	if e.Error == "" {
 		e.Error = message
@@ -638,8 +638,8 @@ func (j *job) broken(ctx context.Context, err error) {
 		stop()
 	}
 	if j.e != nil {
-		if err := d.journal.Record(context.WithoutCancel(ctx), j.e); err != nil {
-			d.o.Log.ErrorContext(ctx, "a broken call could not be recorded", "error", err)
+		if err := carrier.journal.Record(context.WithoutCancel(ctx), j.e); err != nil {
+			carrier.o.Log.ErrorContext(ctx, "a broken call could not be recorded", "error", err)
 		}
 	}
 	if !silent {
@@ -648,7 +648,7 @@ func (j *job) broken(ctx context.Context, err error) {
 }
 
 // linkFor chooses the link that carries the job.
-func (d *Door) linkFor(ctx context.Context, j *job) (link.Link, error) {
+func (carrier *Carrier) linkFor(ctx context.Context, j *job) (link.Link, error) {
 	c, k := j.c, j.t.Server.Keeper
 	var paired link.Link
 	if c.s != nil && wire.Stateless(j.t.Server.Offer.Revision) {
@@ -657,7 +657,7 @@ func (d *Door) linkFor(ctx context.Context, j *job) (link.Link, error) {
 		}
 	}
 	if k.NeedsDedicated(c.caps, c.s != nil) {
-		n, err := d.privates.get(ctx, d, c, j.t.Server)
+		n, err := carrier.privates.get(ctx, carrier, c, j.t.Server)
 		if err != nil {
 			return nil, err
 		}
@@ -740,7 +740,7 @@ const maxPrivates = 2_000
 
 // get returns the link of the caller alone; nil where there can be none, and
 // the agent shares one.
-func (p *privates) get(ctx context.Context, d *Door, c *caller, s *Server) (*private, error) {
+func (p *privates) get(ctx context.Context, carrier *Carrier, c *caller, s *Server) (*private, error) {
 	key := privateKey{"agent " + c.agent.ID, s.ID, c.caps}
 	if c.s != nil {
 		key.holder = c.s.id
@@ -755,19 +755,19 @@ func (p *privates) get(ctx context.Context, d *Door, c *caller, s *Server) (*pri
 	defer p.mu.Unlock()
 	if n != nil {
 		delete(p.all, key)
-		d.calls.Go(func() { n.close(d.ctx) })
+		carrier.Go(func() { n.close(carrier.ctx) })
 	}
 	if len(p.all) >= maxPrivates {
 		return nil, errTooManyLinks
 	}
 	n = &private{keeper: s.Keeper, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
 	n.link = s.Keeper.OpenDedicated(c.caps, c.s != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
-		return d.overheard(c.s, n, frame, f, answer)
+		return carrier.onUnsolicited(c.s, n, frame, f, answer)
 	})
 	if n.link == nil {
 		return nil, nil
 	}
-	lctx, stop := context.WithCancel(d.ctx)
+	lctx, stop := context.WithCancel(carrier.ctx)
 	n.stop = stop
 	go func() { defer close(n.ended); upstream.Attend(lctx, n.link, sync.OnceFunc(func() { close(n.ready) })) }()
 	if p.all == nil {
@@ -811,7 +811,7 @@ func (p *privates) of(holder string) (out []link.Link) {
 }
 
 // overheard takes what a server says on a private link outside of any request.
-func (d *Door) overheard(s *Session, n *private, frame []byte, f wire.Frame, answer func([]byte)) bool {
+func (carrier *Carrier) onUnsolicited(s *Session, n *private, frame []byte, f wire.Frame, answer func([]byte)) bool {
 	if (f.Kind == wire.Request || f.Method == "notifications/message") && n.inject(frame, f) {
 		return true
 	}
@@ -823,10 +823,10 @@ func (d *Door) overheard(s *Session, n *private, frame []byte, f wire.Frame, ans
 			return false
 		}
 		frame = bytes.Clone(frame)
-		d.calls.Go(func() {
-			ctx, stop := context.WithTimeout(d.ctx, d.o.CallTimeout)
+		carrier.calls.Go(func() {
+			ctx, stop := context.WithTimeout(carrier.ctx, carrier.o.CallTimeout)
 			defer stop()
-			reply, err := d.ask(ctx, s, n.link, frame, f, s.box.put)
+			reply, err := carrier.ask(ctx, s, n.link, frame, f, s.box.put)
 			if err != nil {
 				reply = wire.AppendError(nil, f.ID.Of(frame), wire.CodeInternal, "the client did not answer", nil)
 			}

@@ -25,7 +25,6 @@ import (
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
-	"bouncer/internal/link"
 	"bouncer/internal/origin"
 	"bouncer/internal/upstream"
 )
@@ -52,22 +51,16 @@ type Options struct {
 type Door struct {
 	o        Options
 	info     []byte // Bouncer's name and version, raw
-	journal  Recorder
+	carrier  *Carrier
 	world    atomic.Pointer[World]
 	sessions *sessions
-	lots     *lots
 	ears     ears
 	watchers watchers
-	privates privates
-	tasks    tasks
-	swapping sync.Mutex
+	swapping sync.Mutex // one world after the other is put in force
 
-	ctx    context.Context // of the calls in flight; ends last
-	cancel context.CancelCauseFunc
-	ended  chan struct{} // closed when streams have to end
-	once   sync.Once
-	calls  sync.WaitGroup
-	swept  chan struct{}
+	ended chan struct{} // closed when streams have to end
+	once  sync.Once
+	swept chan struct{}
 }
 
 var (
@@ -84,15 +77,11 @@ func NewDoor(ctx context.Context, j Recorder, o Options) *Door {
 	if o.BodyLimit == 0 {
 		o.BodyLimit = 4 << 20
 	}
-	if o.CallTimeout == 0 {
-		o.CallTimeout = 5 * time.Minute
-	}
-	d := &Door{o: o, journal: j, ended: make(chan struct{}), swept: make(chan struct{})}
+	d := &Door{o: o, ended: make(chan struct{}), swept: make(chan struct{})}
 	// A map of strings cannot fail to be written.
 	d.info, _ = json.Marshal(map[string]string{"name": "bouncer", "title": "Bouncer", "version": o.Version})
 	d.sessions = newSessions(d.left)
-	d.lots = newLots()
-	d.ctx, d.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	d.carrier = NewCarrier(ctx, j, CarrierOptions{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log})
 	d.world.Store(&World{Rules: emptyRules})
 	go d.sweep()
 	return d
@@ -125,15 +114,20 @@ func (d *Door) Swap(w *World) {
 		s.box.lists(s.told(shelf.digests()))
 	})
 	kept := map[*upstream.Connection]bool{}
-	for _, s := range w.Servers {
-		kept[s.Keeper] = true
-		for _, own := range s.Own {
-			kept[own.Keeper] = true
+	connections := map[string]*upstream.Connection{} // by the id of the server as its agents have it
+	note := func(s *Server) {
+		if s.Keeper != nil {
+			kept[s.Keeper], connections[s.ID] = true, s.Keeper
 		}
 	}
-	for _, n := range d.privates.drop(func(_ privateKey, n *private) bool { return !kept[n.keeper] }) {
-		d.calls.Go(func() { n.close(d.ctx) })
+	for _, s := range w.Servers {
+		note(s)
+		for _, own := range s.Own {
+			note(own)
+		}
 	}
+	d.carrier.Retain(func(c *upstream.Connection) bool { return kept[c] })
+	d.rewatch(connections)
 	d.ears.each(func(e *ear) {
 		a := w.Agents[e.agentID]
 		if a == nil || !valid[e.passID] {
@@ -161,19 +155,8 @@ func (d *Door) EndStreams() { d.once.Do(func() { close(d.ended) }) }
 // Close waits for the calls in flight until ctx ends, then cancels them.
 func (d *Door) Close(ctx context.Context) {
 	d.EndStreams()
-	d.lots.close()
-	idle := make(chan struct{})
-	go func() { d.calls.Wait(); close(idle) }()
-	select {
-	case <-idle:
-	case <-ctx.Done():
-	}
-	d.cancel(errShutdown)
-	<-idle
 	<-d.swept
-	for _, n := range d.privates.drop(func(privateKey, *private) bool { return true }) {
-		n.close(ctx)
-	}
+	d.carrier.Close(ctx)
 }
 
 func (d *Door) sweep() {
@@ -189,14 +172,7 @@ func (d *Door) sweep() {
 					d.sessions.end(s, errIdle)
 				}
 			})
-			stale := time.Now().Add(-idleTask)
-			d.tasks.drop(func(_ taskKey, t task) bool { return t.used.Before(stale) })
-			old := time.Now().Add(-idlePrivate)
-			for _, n := range d.privates.drop(func(k privateKey, n *private) bool {
-				return strings.HasPrefix(k.holder, "agent ") && n.used.Before(old)
-			}) {
-				d.calls.Go(func() { n.close(d.ctx) })
-			}
+			d.carrier.Sweep(time.Now())
 		case <-d.ended:
 			return
 		}
@@ -531,23 +507,14 @@ func (d *Door) accept(ctx context.Context, s *Session, body []byte, f wire.Frame
 		}
 		// Of a request that a server sent to the agent.
 		if l := s.asker(wire.Member(body, f.Params, "progressToken").Of(body)); l != nil {
-			d.tell(ctx, l, f.Method, f.Params.Of(body))
+			d.carrier.Tell(ctx, l, f.Method, f.Params.Of(body))
 		}
 	case "notifications/roots/list_changed":
 		// Shared links belong to no agent, and ask for roots anew when they need
 		// them.
-		for _, l := range d.privates.of(s.id) {
-			d.tell(ctx, l, f.Method, nil)
+		for _, l := range d.carrier.Links(s) {
+			d.carrier.Tell(ctx, l, f.Method, nil)
 		}
-	}
-}
-
-// tell passes a notification on to a server.
-func (d *Door) tell(ctx context.Context, l link.Link, method string, params []byte) {
-	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
-	defer stop()
-	if err := l.Notify(ctx, method, params); err != nil {
-		d.o.Log.DebugContext(ctx, "a notification could not be passed on", "method", method, "error", err)
 	}
 }
 
@@ -576,7 +543,7 @@ func (d *Door) request(ctx context.Context, c *caller, body []byte, f wire.Frame
 	id := f.ID.Of(body)
 	switch f.Method {
 	case "tools/call", "prompts/get", "resources/read", "completion/complete":
-		return d.carry(ctx, c, body, f, p, out)
+		return d.carrier.Carry(ctx, c, body, f, p, out)
 	case "tasks/get", "tasks/result", "tasks/cancel", "tasks/update":
 		if c.stateless() && !c.caps.Tasks {
 			out.refuse(id, wire.CodeNoCapability, "this request does not declare the extension for tasks", map[string]any{"requiredCapabilities": json.RawMessage(c.taskNeed())})
@@ -584,7 +551,7 @@ func (d *Door) request(ctx context.Context, c *caller, body []byte, f wire.Frame
 		}
 		// A result is fetched in sessions only, and input given without them.
 		if own := f.Method == "tasks/update"; f.Method == "tasks/get" || f.Method == "tasks/cancel" || own == c.stateless() {
-			return d.carry(ctx, c, body, f, p, out)
+			return d.carrier.Carry(ctx, c, body, f, p, out)
 		}
 	case "tools/list", "prompts/list", "resources/list", "resources/templates/list":
 		d.list(c, body, f, out)
@@ -708,39 +675,11 @@ func (d *Door) stream(w http.ResponseWriter, r *http.Request, v visitor) {
 		return
 	}
 	defer s.detach(ended)
-	rc := http.NewResponseController(w)
-	if err := rc.SetReadDeadline(time.Time{}); err != nil {
-		return // the deadline is for requests; the stream stays open
-	}
-	streamHeader(w)
-	if send(w, rc, []byte(": open\n\n")) != nil {
+	events, err := OpenEventStream(w)
+	if err != nil || events.Send([]byte(": open\n\n")) != nil {
 		return
 	}
-	beat := time.NewTicker(keepAlive)
-	defer beat.Stop()
-	for {
-		select {
-		case <-s.box.wake:
-			for _, frame := range s.box.take(nil) {
-				if send(w, rc, wire.AppendEvent(nil, "", frame)) != nil {
-					return
-				}
-			}
-		case <-beat.C:
-			if !time.Now().Before(v.pass.Expires) {
-				return // a stream ends with its pass
-			}
-			if send(w, rc, []byte(": \n\n")) != nil {
-				return
-			}
-		case <-ended:
-			return
-		case <-d.ended:
-			return
-		case <-r.Context().Done():
-			return
-		}
-	}
+	events.Serve(r.Context(), Feed{Next: s.box.feed("", nil), Expires: v.pass.Expires, Gone: ended, Ended: d.ended})
 }
 
 // resume plays the rest of a stream, and what is still added to it.
@@ -758,42 +697,15 @@ func (d *Door) resume(w http.ResponseWriter, r *http.Request, s *Session, last s
 		d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "the events after the Last-Event-ID are no longer kept")
 		return
 	}
-	rc := http.NewResponseController(w)
-	if err := rc.SetReadDeadline(time.Time{}); err != nil {
+	events, err := OpenEventStream(w)
+	if err != nil {
 		return
 	}
-	streamHeader(w)
-	beat := time.NewTicker(keepAlive)
-	defer beat.Stop()
-	for {
-		events, done, more, ok := t.after(index)
-		if !ok {
-			return // it fell behind
-		}
-		for _, ev := range events {
-			if send(w, rc, ev) != nil {
-				return
-			}
-			index++
-		}
-		if len(events) == 0 && !done && rc.Flush() != nil {
-			return
-		}
-		if done {
-			return
-		}
-		select {
-		case <-more:
-		case <-beat.C:
-			if send(w, rc, []byte(": \n\n")) != nil {
-				return
-			}
-		case <-d.ended:
-			return
-		case <-r.Context().Done():
-			return
-		}
-	}
+	events.Serve(r.Context(), Feed{Ended: d.ended, Next: func() ([][]byte, bool, <-chan struct{}) {
+		rest, done, more, ok := t.after(index)
+		index += len(rest)
+		return rest, done || !ok, more // what is gone cannot be caught up with
+	}})
 }
 
 // fail answers a request with a status and a JSON-RPC error.

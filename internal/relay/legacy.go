@@ -61,40 +61,11 @@ func (d *Door) openLine(w http.ResponseWriter, r *http.Request, v visitor) {
 		return
 	}
 	defer s.detach(ended)
-	rc := http.NewResponseController(w)
-	if rc.SetReadDeadline(time.Time{}) != nil {
+	events, err := OpenEventStream(w)
+	if err != nil || events.Send([]byte("event: endpoint\ndata: "+r.URL.Path+"?session="+s.id+"\n\n")) != nil {
 		return
 	}
-	streamHeader(w)
-	if send(w, rc, []byte("event: endpoint\ndata: "+r.URL.Path+"?session="+s.id+"\n\n")) != nil {
-		return
-	}
-	beat := time.NewTicker(keepAlive)
-	defer beat.Stop()
-	for {
-		select {
-		case ev := <-l.out:
-			if send(w, rc, ev) != nil {
-				return
-			}
-		case <-s.box.wake:
-			for _, frame := range s.box.take(nil) {
-				if send(w, rc, wire.AppendEvent([]byte("event: message\n"), "", frame)) != nil {
-					return
-				}
-			}
-		case <-beat.C:
-			if !time.Now().Before(v.pass.Expires) || send(w, rc, []byte(": \n\n")) != nil {
-				return
-			}
-		case <-ended:
-			return
-		case <-d.ended:
-			return
-		case <-r.Context().Done():
-			return
-		}
-	}
+	events.Serve(r.Context(), Feed{Next: s.box.feed("event: message\n", nil), Queue: l.out, Expires: v.pass.Expires, Gone: ended, Ended: d.ended})
 }
 
 // takeLegacy takes one message. It is accepted at once; the answer goes over the
@@ -132,7 +103,7 @@ func (d *Door) takeLegacy(w http.ResponseWriter, r *http.Request, v visitor) {
 	w.WriteHeader(http.StatusAccepted)
 	// The answers outlive this request; the door waits for them when it closes.
 	for _, one := range items {
-		d.calls.Go(func() {
+		d.carrier.Go(func() {
 			defer s.release()
 			d.legacyMessage(v, s, body, one)
 		})
@@ -143,7 +114,7 @@ func (d *Door) legacyMessage(v visitor, s *Session, body []byte, f wire.Frame) {
 	id := f.ID.Of(body)
 	out := &answer{line: s.legacy}
 	if f.Kind != wire.Request {
-		d.accept(d.ctx, s, body, f)
+		d.accept(d.carrier.Context(), s, body, f)
 		return
 	}
 	if f.Method == "initialize" {
@@ -166,7 +137,7 @@ func (d *Door) legacyMessage(v visitor, s *Session, body []byte, f wire.Frame) {
 		return
 	}
 	rev, caps, info := s.introduced()
-	if done := d.request(d.ctx, &caller{visitor: v, s: s, rev: rev, caps: caps, info: info}, body, f, p, out); done != nil {
+	if done := d.request(d.carrier.Context(), &caller{visitor: v, s: s, rev: rev, caps: caps, info: info}, body, f, p, out); done != nil {
 		done()
 	}
 }

@@ -176,7 +176,7 @@ func (j *job) park(frame []byte, f wire.Frame) bool {
 			break
 		}
 	}
-	return j.d.lots.put(l)
+	return j.carrier.lots.put(l)
 }
 
 // put parks a lot and answers its agent.
@@ -201,7 +201,7 @@ func (s *lots) put(l *lot) bool {
 	for key, q := range l.questions {
 		asks[key] = q.ask
 	}
-	j.out.final(wire.AppendResult(nil, j.id, inputRequired(asks, s.sign(stateParked, nonce, until, j), j.d.info)))
+	j.out.final(wire.AppendResult(nil, j.id, inputRequired(asks, s.sign(stateParked, nonce, until, j), j.carrier.o.Info)))
 	return true
 }
 
@@ -250,8 +250,8 @@ func (l *lot) expire() {
 	j.cancel(nil)
 	if j.e != nil {
 		j.e.Outcome, j.e.Error, j.e.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.e.At).Microseconds()
-		if err := j.d.journal.Record(ctx, j.e); err != nil {
-			j.d.o.Log.Error("a parked call could not be recorded", "error", err)
+		if err := j.carrier.journal.Record(ctx, j.e); err != nil {
+			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)
 		}
 	}
 }
@@ -297,5 +297,5 @@ func (j *job) recall(e wire.RPCError) {
 		}
 		questions["address"+strconv.Itoa(i+1)] = raw
 	}
-	j.out.final(wire.AppendResult(nil, j.id, inputRequired(questions, j.d.lots.sign(stateRecall, randomID(), time.Now().Add(parkFor), j), j.d.info)))
+	j.out.final(wire.AppendResult(nil, j.id, inputRequired(questions, j.carrier.lots.sign(stateRecall, randomID(), time.Now().Add(parkFor), j), j.carrier.o.Info)))
 }

@@ -347,6 +347,18 @@ func (m *mailbox) take(meta []byte) [][]byte {
 	return out
 }
 
+// feed returns the events of the mailbox for an EventStream; head begins each of
+// them, and meta is as in take.
+func (m *mailbox) feed(head string, meta []byte) func() ([][]byte, bool, <-chan struct{}) {
+	return func() ([][]byte, bool, <-chan struct{}) {
+		events := m.take(meta)
+		for i, frame := range events {
+			events[i] = wire.AppendEvent([]byte(head), "", frame)
+		}
+		return events, false, m.wake
+	}
+}
+
 // params joins raw members and a raw _meta to an object; nil when there is
 // neither.
 func params(members, meta []byte) []byte {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"sync"
-	"time"
 
 	"bouncer/internal/core/wire"
 )
@@ -271,12 +270,11 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 		return
 	}
 	end := wire.AppendResult(nil, id, append(append([]byte(`{"resultType":"complete","_meta":`), meta...), '}'))
-	rc := http.NewResponseController(w)
-	if rc.SetReadDeadline(time.Time{}) != nil {
+	events, err := OpenEventStream(w)
+	if err != nil {
 		return
 	}
-	streamHeader(w)
-	tell := func(frame []byte) bool { return send(w, rc, wire.AppendEvent(nil, "", frame)) == nil }
+	tell := func(frame []byte) bool { return events.Send(wire.AppendEvent(nil, "", frame)) == nil }
 	if !tell(wire.AppendNotification(nil, "notifications/subscriptions/acknowledged", params(append([]byte(`"notifications":`), granted...), meta))) {
 		return
 	}
@@ -290,32 +288,5 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 			e.lists(shelf.digests())
 		}
 	}
-	beat := time.NewTicker(keepAlive)
-	defer beat.Stop()
-	for {
-		select {
-		case <-e.box.wake:
-			for _, frame := range e.box.take(meta) {
-				if !tell(frame) {
-					return
-				}
-			}
-		case <-beat.C:
-			if !time.Now().Before(c.pass.Expires) {
-				tell(end)
-				return
-			}
-			if send(w, rc, []byte(": \n\n")) != nil {
-				return
-			}
-		case <-e.gone:
-			tell(end)
-			return
-		case <-d.ended:
-			tell(end)
-			return
-		case <-ctx.Done():
-			return
-		}
-	}
+	events.Serve(ctx, Feed{Next: e.box.feed("", meta), Expires: c.pass.Expires, Gone: e.gone, Ended: d.ended, Farewell: wire.AppendEvent(nil, "", end)})
 }

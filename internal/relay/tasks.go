@@ -62,7 +62,7 @@ func (j *job) noteTask(frame []byte, f wire.Frame) bool {
 	if !ok || at.Empty() {
 		return true
 	}
-	t := &j.d.tasks
+	t := &j.carrier.tasks
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.all == nil {
@@ -84,16 +84,16 @@ func (j *job) noteTask(frame []byte, f wire.Frame) bool {
 }
 
 // task returns a task of the caller. Its server must still be within reach.
-func (d *Door) task(c *caller, id string) (task, bool) {
-	d.tasks.mu.Lock()
-	defer d.tasks.mu.Unlock()
+func (carrier *Carrier) task(c *caller, id string) (task, bool) {
+	carrier.tasks.mu.Lock()
+	defer carrier.tasks.mu.Unlock()
 	key := taskKey{c.holder(), id}
-	t, ok := d.tasks.all[key]
+	t, ok := carrier.tasks.all[key]
 	if !ok {
 		return t, false
 	}
 	t.used = time.Now()
-	d.tasks.all[key] = t
+	carrier.tasks.all[key] = t
 	s := c.world.Servers[t.target.Server.Name]
 	if s != nil {
 		s = s.of(c.agent)

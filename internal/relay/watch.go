@@ -86,14 +86,42 @@ func (d *Door) unwatch(m *mailbox, uri string) {
 	if !ok {
 		return
 	}
-	d.calls.Go(func() {
-		ctx, stop := context.WithTimeout(d.ctx, 10*time.Second)
+	d.carrier.Go(func() {
+		ctx, stop := context.WithTimeout(d.carrier.Context(), 10*time.Second)
 		defer stop()
 		if err := was.keeper.Subscribe(ctx, was.key.uri, false); err != nil {
 			d.o.Log.Debug("a subscription could not be ended", "error", err)
 		}
 	})
 }
+
+// rewatch makes the subscriptions of connections that were replaced again, at
+// those that took their place. The agents need not know.
+func (d *Door) rewatch(connections map[string]*upstream.Connection) {
+	w := &d.watchers
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, mine := range w.own {
+		for uri, was := range mine {
+			now := connections[was.key.server]
+			if now == nil || now == was.keeper {
+				continue
+			}
+			mine[uri] = watched{was.key, now}
+			d.carrier.Go(func() {
+				ctx, stop := context.WithTimeout(d.carrier.Context(), subscribeTime)
+				defer stop()
+				if err := now.Subscribe(ctx, was.key.uri, true); err != nil {
+					d.o.Log.Warn("a subscription could not be made again at a server that was altered", "error", err)
+				}
+			})
+		}
+	}
+}
+
+// subscribeTime is how long a subscription that is made again may take; a server
+// that was altered is started first.
+const subscribeTime = time.Minute
 
 // Notice is told what a server says outside of any request.
 func (d *Door) Notice(serverID string, frame []byte, f wire.Frame) {
@@ -155,8 +183,5 @@ func (d *Door) left(s *Session) {
 	for uri := range uris {
 		d.unwatch(&s.box, uri)
 	}
-	d.tasks.drop(func(k taskKey, _ task) bool { return k.holder == s.id })
-	for _, n := range d.privates.drop(func(k privateKey, _ *private) bool { return k.holder == s.id }) {
-		d.calls.Go(func() { n.close(d.ctx) })
-	}
+	d.carrier.Forget(s)
 }

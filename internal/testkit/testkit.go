@@ -19,6 +19,7 @@ import (
 
 	"bouncer/internal/app"
 	"bouncer/internal/core/team"
+	"bouncer/internal/login"
 	"bouncer/standin/toolserver"
 )
 
@@ -75,6 +76,7 @@ func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	w.Dir = values["data"]
 	s, err := app.LoadSettings(values, func(string) string { return "" }, "")
 	require.NoError(t, err)
+	s.PasswordCost = login.Cost{Passes: 1, MemoryKiB: 64, Threads: 1} // so that tests do not wait for it
 	w.Svc, err = app.Start(context.Background(), s, w.Log)
 	require.NoError(t, err)
 	w.Base = w.Svc.Address
