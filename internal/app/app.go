@@ -57,7 +57,7 @@ type Service struct {
 	Address       string // base URL
 	FirstPassword string // one-time password of the admin created just now, or ""
 	Settings      Settings
-	Door          *relay.Door
+	Door          *relay.Gateway
 
 	log    *slog.Logger
 	lock   *os.File
@@ -131,7 +131,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	}
 	undo = append(undo, svc.jnl.Close)
 	guard := origin.New(hosts(svc.Address, s.Listen)...)
-	svc.Door = relay.NewDoor(ctx, svc.jnl, relay.Options{Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
+	svc.Door = relay.New(ctx, svc.jnl, relay.Options{Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
 	undo = append(undo, func() { svc.Door.Close(ctx) })
 	if err = svc.desk.Start(ctx, svc.Door); err != nil {
 		return nil, err

@@ -27,7 +27,7 @@ import (
 	"bouncer/internal/locker"
 	"bouncer/internal/login"
 	"bouncer/internal/oauth"
-	"bouncer/internal/relay"
+	"bouncer/internal/snapshot"
 	"bouncer/internal/store"
 	"bouncer/internal/throttle"
 	"bouncer/internal/upstream"
@@ -36,7 +36,7 @@ import (
 // Door is where a new world is put in force, and where it is told what servers
 // say outside of any request. Both methods are safe for concurrent use.
 type Door interface {
-	Swap(*relay.World)
+	Publish(*snapshot.Snapshot)
 	Notice(serverID string, frame []byte, f wire.Frame)
 }
 
@@ -298,10 +298,11 @@ func (d *Desk) publish(ctx context.Context) error {
 		return err
 	}
 
-	w := &relay.World{Passes: map[[32]byte]*relay.Pass{}, Agents: map[string]*relay.Agent{}, Servers: map[string]*relay.Server{}, Ask: whomToAsk(people)}
+	w := snapshot.New()
+	w.Contacts = whomToAsk(people)
 	for _, a := range agents {
 		d.agentNames.Store(a.ID, a.Name)
-		w.Agents[a.ID] = &relay.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused}
+		w.Agents[a.ID] = &snapshot.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused}
 	}
 	for _, p := range passes {
 		if d.uses[p.ID] == nil {
@@ -311,7 +312,7 @@ func (d *Desk) publish(ctx context.Context) error {
 		if p.Consent != "" {
 			id = p.Consent
 		}
-		w.Passes[p.Hash] = &relay.Pass{ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == team.PassInAddress, Audience: p.Audience}
+		w.Passes[p.Hash] = &snapshot.Pass{ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Revoked: p.Revoked != nil, Used: d.uses[p.ID], InAddress: p.Kind == team.PassInAddress, Audience: p.Audience}
 		if p.Kind == team.PassInAddress && !d.o.AddressPasses {
 			w.Passes[p.Hash].Revoked = true // the setting was taken back
 		}
@@ -333,7 +334,7 @@ func (d *Desk) publish(ctx context.Context) error {
 	for _, s := range servers {
 		w.Servers[s.Name] = d.place(ctx, s, ways[s.ID], agents, byName)
 	}
-	d.door.Swap(w)
+	d.door.Publish(w)
 	// Only now, so that no call is sent over a link that is being closed.
 	for _, k := range gone {
 		d.closing.Go(func() {
@@ -408,26 +409,26 @@ func keeperKey(serverID string, h team.Holder) string {
 }
 
 // place is a server as the door has it: with the way of each agent.
-func (d *Desk) place(ctx context.Context, s team.Server, holders []team.Holder, agents []team.Agent, people map[string]team.Person) *relay.Server {
-	of := func(h team.Holder) *relay.Server {
+func (d *Desk) place(ctx context.Context, s team.Server, holders []team.Holder, agents []team.Agent, people map[string]team.Person) *snapshot.Server {
+	of := func(h team.Holder) *snapshot.Server {
 		k := d.keepers[keeperKey(s.ID, h)]
 		if k == nil {
 			return nil
 		}
-		return &relay.Server{ID: keeperKey(s.ID, h), Name: s.Name, Keeper: k.keeper, Offer: k.keeper.Status().Offer}
+		return &snapshot.Server{ID: keeperKey(s.ID, h), Name: s.Name, Connection: k.keeper, Offer: k.keeper.Status().Offer}
 	}
 	paused := s.Paused || (s.Transport == team.Stdio && d.o.NoProcesses)
-	var some *relay.Server
-	ways := map[team.Holder]*relay.Server{}
+	var some *snapshot.Server
+	ways := map[team.Holder]*snapshot.Server{}
 	for _, h := range holders {
 		if v := of(h); v != nil {
 			ways[h] = v
-			if some == nil || (some.Keeper.Status().State != team.StateReady && v.Keeper.Status().State == team.StateReady) {
+			if some == nil || (some.Connection.Status().State != team.StateReady && v.Connection.Status().State == team.StateReady) {
 				some = v
 			}
 		}
 	}
-	base := &relay.Server{ID: s.ID, Name: s.Name, Paused: paused || (some == nil && s.SignIn == nil && (s.Per == "" || s.Per == team.PerTeam))}
+	base := &snapshot.Server{ID: s.ID, Name: s.Name, Paused: paused || (some == nil && s.SignIn == nil && (s.Per == "" || s.Per == team.PerTeam))}
 	if v := ways[team.Holder{}]; v != nil && len(ways) == 1 {
 		base = v
 	}
@@ -441,13 +442,13 @@ func (d *Desk) place(ctx context.Context, s team.Server, holders []team.Holder, 
 		}
 		base.Offer.Lists = map[tools.Kind][]tools.Tool{tools.Tools: list}
 	}
-	if base.Paused || (base.Keeper != nil && len(ways) == 1 && (s.Per == "" || s.Per == team.PerTeam)) {
+	if base.Paused || (base.Connection != nil && len(ways) == 1 && (s.Per == "" || s.Per == team.PerTeam)) {
 		return base
 	}
-	base.Own = map[string]*relay.Server{}
-	lacking := map[string]*relay.Server{} // by what is missing, shared by the agents concerned
+	base.ByAgent = map[string]*snapshot.Server{}
+	lacking := map[string]*snapshot.Server{} // by what is missing, shared by the agents concerned
 	for _, a := range agents {
-		var way *relay.Server
+		var way *snapshot.Server
 		for _, h := range candidates(s, a, people) {
 			if way = ways[h]; way != nil {
 				break
@@ -456,20 +457,20 @@ func (d *Desk) place(ctx context.Context, s team.Server, holders []team.Holder, 
 		if way == nil {
 			m := d.missing(s, a, people)
 			if way = lacking[m.Text]; way == nil {
-				way = &relay.Server{ID: s.ID + "/none", Name: s.Name, Offer: base.Offer, Missing: &m}
+				way = &snapshot.Server{ID: s.ID + "/none", Name: s.Name, Offer: base.Offer, Missing: &m}
 				lacking[m.Text] = way
 			}
 		}
 		if way != base {
-			base.Own[a.ID] = way
+			base.ByAgent[a.ID] = way
 		}
 	}
 	return base
 }
 
 // missing says what an agent lacks for a server, and where it is supplied.
-func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Person) relay.Missing {
-	m := relay.Missing{Cause: string(diagnosis.NoCredential)}
+func (d *Desk) missing(s team.Server, a team.Agent, people map[string]team.Person) snapshot.MissingCredential {
+	m := snapshot.MissingCredential{Cause: string(diagnosis.NoCredential)}
 	if s.SignIn != nil {
 		m.Cause = string(diagnosis.SignInNeeded)
 	}

@@ -555,7 +555,7 @@ func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
 	assert.Contains(t, testkit.Next(t, second), `"uri":"file:///log"`)
 	// A server that is altered gets another connection, which knows of them.
 	w.Must("PATCH", "/api/servers/act", testkit.Obj{"sharing": "shared"}, nil)
-	require.Eventually(t, func() bool { return len(s.Seen("resources/subscribe")) == 2 }, 15*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(s.Seen("resources/subscribe")) >= 2 }, 15*time.Second, 10*time.Millisecond)
 	s.Say(`{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log"}}`)
 	assert.Contains(t, testkit.Next(t, first), `"uri":"bouncer:act/file:///log"`, "the agents hear of changes as before")
 	assert.Contains(t, testkit.Next(t, second), `"uri":"file:///log"`)

@@ -7,17 +7,22 @@ import (
 	"net/http"
 	"sync"
 
+	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/stream"
+	"bouncer/internal/snapshot"
 )
 
 // stateless answers a request of the stateless era (MCP 2026-07-28). What is
 // wrong with its envelope and its headers is found in the order that the
 // revision asks for.
-func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body []byte, f wire.Frame, p wire.Params, bad error, out *answer) {
-	out.stateless = true
+func (d *Gateway) stateless(w http.ResponseWriter, r *http.Request, v carry.Principal, body []byte, f wire.Frame, p wire.Params, bad error, out *stream.Reply) {
+	out.Stateless = true
 	id := f.ID.Of(body)
 	fail := func(code int, what string, data any) {
-		_ = writeJSON(w, http.StatusBadRequest, wire.AppendError(nil, id, code, what, data))
+		_ = stream.WriteJSON(w, http.StatusBadRequest, wire.AppendError(nil, id, code, what, data))
 	}
 	m := p.Meta
 	sent := r.Header.Get(wire.HeaderVersion)
@@ -39,29 +44,29 @@ func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body
 		fail(wire.CodeHeaderMismatch, "the MCP-Protocol-Version header and params._meta name different revisions", nil)
 		return
 	case !wire.SpeaksStateless(m.Version):
-		fail(wire.CodeNoRevision, "this revision is not spoken here", map[string]any{"supported": []string{wire.NewestStateless}, "requested": bounded(m.Version)})
+		fail(wire.CodeNoRevision, "this revision is not spoken here", map[string]any{"supported": []string{wire.NewestStateless}, "requested": snapshot.Clip(m.Version)})
 		return
 	}
 	if !offered[f.Method] {
-		_ = writeJSON(w, http.StatusNotFound, wire.AppendError(nil, id, wire.CodeMethodNotFound, "this revision does not have, or this service does not offer, "+bounded(f.Method), nil))
+		_ = stream.WriteJSON(w, http.StatusNotFound, wire.AppendError(nil, id, wire.CodeMethodNotFound, "this revision does not have, or this service does not offer, "+snapshot.Clip(f.Method), nil))
 		return
 	}
 	if what := headers(r.Header, f.Method, p.Subject); what != "" {
 		fail(wire.CodeHeaderMismatch, what, nil)
 		return
 	}
-	c := &caller{visitor: v, rev: m.Version, caps: wire.ReadCaps(m.Caps.Of(body), m.Version), level: m.Level}
+	c := &carry.Caller{Principal: v, Revision: m.Version, Caps: wire.ReadCaps(m.Caps.Of(body), m.Version), Level: m.Level}
 	if n := m.Info.End - m.Info.Start; n > 2 && n <= 4<<10 {
-		c.info = m.Info.Of(body)
+		c.Info = m.Info.Of(body)
 	}
 	if bad != nil {
 		fe := frameError(bad, wire.CodeInvalidParams)
-		out.refuse(id, fe.Code, fe.What, nil)
-		out.end()
+		out.Refuse(id, fe.Code, fe.What, nil)
+		out.End()
 		return
 	}
 	if f.Method == "tools/call" && r.Header.Get(wire.HeaderBridge) == "" {
-		if t := v.shelf.lists["tools"].names[p.Subject]; t != nil {
+		if t := v.Catalog.Find(tools.Tools, p.Subject); t != nil {
 			for _, mirror := range t.Mirrors {
 				if err := mirror.Check(r.Header.Values(wire.HeaderParam+mirror.Header), p.Arguments.Of(body)); err != nil {
 					fail(wire.CodeHeaderMismatch, err.Error(), nil)
@@ -72,7 +77,7 @@ func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body
 	}
 	switch f.Method {
 	case "server/discover":
-		out.final(wire.AppendResult(nil, id, d.discovery(c)))
+		out.Result(wire.AppendResult(nil, id, d.discovery(c)))
 	case "subscriptions/listen":
 		d.listen(w, r, c, body, f, out)
 		return
@@ -81,7 +86,7 @@ func (d *Door) stateless(w http.ResponseWriter, r *http.Request, v visitor, body
 			defer done()
 		}
 	}
-	out.end()
+	out.End()
 }
 
 // offered are the methods of the stateless era that are served here.
@@ -110,7 +115,7 @@ func headers(h http.Header, method, subject string) string {
 			return "the " + row.name + " header " + err.Error()
 		}
 		if got != row.want {
-			return fmt.Sprintf("the %s header says %q, the body %q", row.name, bounded(got), bounded(row.want))
+			return fmt.Sprintf("the %s header says %q, the body %q", row.name, snapshot.Clip(got), snapshot.Clip(row.want))
 		}
 	}
 	return ""
@@ -125,12 +130,12 @@ func namesSubject(method string) bool {
 }
 
 // discovery is the result of server/discover.
-func (d *Door) discovery(c *caller) []byte {
+func (d *Gateway) discovery(c *carry.Caller) []byte {
 	out := map[string]any{
-		"resultType": "complete", "supportedVersions": []string{wire.NewestStateless}, "capabilities": c.shelf.capabilities(c.rev),
+		"resultType": "complete", "supportedVersions": []string{wire.NewestStateless}, "capabilities": c.Catalog.Capabilities(c.Revision),
 		"ttlMs": 0, "cacheScope": "private", "_meta": map[string]any{wire.MetaServer: json.RawMessage(d.info)},
 	}
-	if text := c.shelf.instructions(); text != "" {
+	if text := c.Catalog.Instructions(); text != "" {
 		out["instructions"] = text
 	}
 	// Texts and maps of them cannot fail to be written.
@@ -138,11 +143,11 @@ func (d *Door) discovery(c *caller) []byte {
 	return raw
 }
 
-// ear is one open subscriptions/listen.
-type ear struct {
+// subscriber is one open subscriptions/listen.
+type subscriber struct {
 	agentID, passID, scope string
 	want                   [3]bool // lists whose changes were asked for
-	box                    mailbox
+	box                    session.Outbox
 	gone                   chan struct{} // closed when the pass or the address is gone
 	once                   sync.Once
 
@@ -150,11 +155,11 @@ type ear struct {
 	shown [3]string
 }
 
-func (e *ear) stop() { e.once.Do(func() { close(e.gone) }) }
+func (e *subscriber) stop() { e.once.Do(func() { close(e.gone) }) }
 
 // lists notes the digests of the lists, and tells of those that changed and were
 // asked for.
-func (e *ear) lists(now [3]string) {
+func (e *subscriber) lists(now [3]string) {
 	e.mu.Lock()
 	var changed [3]bool
 	for i := range now {
@@ -162,25 +167,25 @@ func (e *ear) lists(now [3]string) {
 	}
 	e.shown = now
 	e.mu.Unlock()
-	e.box.lists(changed)
+	e.box.ListsChanged(changed)
 }
 
-// ears are the open listens, bounded for each agent.
-type ears struct {
+// subscribers are the open listens, bounded for each agent.
+type subscribers struct {
 	mu     sync.Mutex
-	all    map[*ear]struct{}
+	all    map[*subscriber]struct{}
 	counts map[string]int
 }
 
-const maxEars = 1024
+const maxSubscribers = 1024
 
-func (s *ears) add(e *ear) bool {
+func (s *subscribers) add(e *subscriber) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.all == nil {
-		s.all, s.counts = map[*ear]struct{}{}, map[string]int{}
+		s.all, s.counts = map[*subscriber]struct{}{}, map[string]int{}
 	}
-	if s.counts[e.agentID] >= maxEars {
+	if s.counts[e.agentID] >= maxSubscribers {
 		return false
 	}
 	s.all[e] = struct{}{}
@@ -188,7 +193,7 @@ func (s *ears) add(e *ear) bool {
 	return true
 }
 
-func (s *ears) remove(e *ear) {
+func (s *subscribers) remove(e *subscriber) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.all, e)
@@ -197,9 +202,9 @@ func (s *ears) remove(e *ear) {
 	}
 }
 
-func (s *ears) each(fn func(*ear)) {
+func (s *subscribers) each(fn func(*subscriber)) {
 	s.mu.Lock()
-	list := make([]*ear, 0, len(s.all))
+	list := make([]*subscriber, 0, len(s.all))
 	for e := range s.all {
 		list = append(list, e)
 	}
@@ -211,7 +216,7 @@ func (s *ears) each(fn func(*ear)) {
 
 // listen serves subscriptions/listen: first what is honoured, then nothing but
 // that.
-func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []byte, f wire.Frame, out *answer) {
+func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller, body []byte, f wire.Frame, out *stream.Reply) {
 	id := f.ID.Of(body)
 	var p struct {
 		Notifications *struct {
@@ -220,27 +225,27 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 		}
 	}
 	if f.Params.Empty() || json.Unmarshal(f.Params.Of(body), &p) != nil || p.Notifications == nil {
-		out.refuse(id, wire.CodeInvalidParams, "params.notifications must say what to listen to", nil)
+		out.Refuse(id, wire.CodeInvalidParams, "params.notifications must say what to listen to", nil)
 		return
 	}
-	if !out.stream {
-		_ = writeJSON(w, http.StatusNotAcceptable, wire.AppendError(nil, id, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream", nil))
+	if !out.Stream {
+		_ = stream.WriteJSON(w, http.StatusNotAcceptable, wire.AppendError(nil, id, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream", nil))
 		return
 	}
 	n := p.Notifications
-	if len(n.ResourceSubscriptions) > maxSubscriptions {
-		out.refuse(id, wire.CodeInvalidParams, fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", maxSubscriptions), nil)
+	if len(n.ResourceSubscriptions) > session.MaxSubscriptions {
+		out.Refuse(id, wire.CodeInvalidParams, fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", session.MaxSubscriptions), nil)
 		return
 	}
-	caps := c.shelf.capabilities(c.rev)
-	e := &ear{agentID: c.agent.ID, passID: c.pass.ID, scope: c.scope, gone: make(chan struct{}), shown: c.shelf.digests()}
-	e.box.wake = make(chan struct{}, 1)
+	caps := c.Catalog.Capabilities(c.Revision)
+	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, gone: make(chan struct{}), shown: c.Catalog.Digests()}
+	e.box.Wake = make(chan struct{}, 1)
 	e.want = [3]bool{n.ToolsListChanged && caps["tools"] != nil, n.PromptsListChanged && caps["prompts"] != nil, n.ResourcesListChanged && caps["resources"] != nil}
-	if !d.ears.add(e) {
-		out.refuse(id, wire.CodeInternal, "too many subscriptions are open; close some first", nil)
+	if !d.subscribers.add(e) {
+		out.Refuse(id, wire.CodeInternal, "too many subscriptions are open; close some first", nil)
 		return
 	}
-	defer d.ears.remove(e)
+	defer d.subscribers.remove(e)
 	honoured := map[string]any{}
 	for i, name := range []string{"toolsListChanged", "promptsListChanged", "resourcesListChanged"} {
 		if e.want[i] {
@@ -256,7 +261,7 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 		}
 	}()
 	for _, uri := range n.ResourceSubscriptions {
-		if t, why := c.world.resource(c.agent, c.shelf, uri); why == "" && d.watch(ctx, &e.box, uri, t) == nil {
+		if t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri); why == "" && d.watch(ctx, &e.box, uri, t) == nil {
 			uris = append(uris, uri)
 		}
 	}
@@ -266,16 +271,16 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 	meta := append(append([]byte(`{"`+wire.MetaSubscription+`":`), id...), '}')
 	granted, err := json.Marshal(honoured)
 	if err != nil {
-		out.refuse(id, wire.CodeInternal, "the answer could not be written", nil)
+		out.Refuse(id, wire.CodeInternal, "the answer could not be written", nil)
 		return
 	}
 	end := wire.AppendResult(nil, id, append(append([]byte(`{"resultType":"complete","_meta":`), meta...), '}'))
-	events, err := OpenEventStream(w)
+	events, err := stream.Open(w)
 	if err != nil {
 		return
 	}
 	tell := func(frame []byte) bool { return events.Send(wire.AppendEvent(nil, "", frame)) == nil }
-	if !tell(wire.AppendNotification(nil, "notifications/subscriptions/acknowledged", params(append([]byte(`"notifications":`), granted...), meta))) {
+	if !tell(wire.AppendNotification(nil, "notifications/subscriptions/acknowledged", session.Params(append([]byte(`"notifications":`), granted...), meta))) {
 		return
 	}
 	if len(honoured) == 0 {
@@ -283,10 +288,10 @@ func (d *Door) listen(w http.ResponseWriter, r *http.Request, c *caller, body []
 		return
 	}
 	// A change between the reading of the reach and now must not be missed.
-	if now := d.World(); now.Agents[c.agent.ID] != nil {
-		if shelf := now.View(now.Agents[c.agent.ID]).shelf(c.scope); shelf != nil {
-			e.lists(shelf.digests())
+	if now := d.Snapshot(); now.Agents[c.Agent.ID] != nil {
+		if shelf := now.ReachOf(now.Agents[c.Agent.ID]).Catalog(c.Scope); shelf != nil {
+			e.lists(shelf.Digests())
 		}
 	}
-	events.Serve(ctx, Feed{Next: e.box.feed("", meta), Expires: c.pass.Expires, Gone: e.gone, Ended: d.ended, Farewell: wire.AppendEvent(nil, "", end)})
+	events.Serve(ctx, stream.Feed{Next: e.box.Feed("", meta), Expires: c.Pass.Expires, Gone: e.gone, Ended: d.ended, Farewell: wire.AppendEvent(nil, "", end)})
 }

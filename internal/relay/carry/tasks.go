@@ -1,4 +1,4 @@
-package relay
+package carry
 
 import (
 	"sync"
@@ -6,12 +6,13 @@ import (
 
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
+	"bouncer/internal/snapshot"
 )
 
 // task is a call that a server carries out behind its answer: a task of revision
 // 2025-11-25, or one of the extension of 2026-07-28.
 type task struct {
-	target *Target
+	target *snapshot.Target
 	link   link.Link
 	used   time.Time
 }
@@ -33,29 +34,17 @@ const (
 	idleTask      = 24 * time.Hour
 )
 
-func (c *caller) holder() string {
-	if c.s != nil {
-		return c.s.id
-	}
-	return "agent " + c.agent.ID
-}
-
-// taskNeed is what an agent lacks that does not declare the extension.
-func (c *caller) taskNeed() string {
-	return `{"extensions":{"` + wire.TasksExtension + `":{}}}`
-}
-
 // noteTask notes the task that an answer began, if it did; false when it cannot
 // be noted.
-func (j *job) noteTask(frame []byte, f wire.Frame) bool {
-	if !f.Error.Empty() || j.hop.Method != "tools/call" {
+func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
+	if !f.Error.Empty() || j.translation.Method != "tools/call" {
 		return true
 	}
 	var at wire.Span
 	switch kind, _ := wire.StringAt(frame, f.ResultType); {
 	case kind == "task":
 		at = wire.Member(frame, f.Result, "taskId")
-	case j.c.s != nil && !j.p.Task.Empty():
+	case j.caller.Session != nil && !j.params.Task.Empty():
 		at = wire.Member(frame, wire.Member(frame, f.Result, "task"), "taskId")
 	}
 	id, ok := wire.StringAt(frame, at)
@@ -68,9 +57,9 @@ func (j *job) noteTask(frame []byte, f wire.Frame) bool {
 	if t.all == nil {
 		t.all, t.counts = map[taskKey]task{}, map[string]int{}
 	}
-	key := taskKey{j.c.holder(), id}
+	key := taskKey{j.caller.holder(), id}
 	old, twice := t.all[key]
-	if twice && old.target.Server.ID != j.t.Server.ID {
+	if twice && old.target.Server.ID != j.target.Server.ID {
 		return false
 	}
 	if !twice {
@@ -79,12 +68,12 @@ func (j *job) noteTask(frame []byte, f wire.Frame) bool {
 		}
 		t.counts[key.holder]++
 	}
-	t.all[key] = task{j.t, j.l, time.Now()}
+	t.all[key] = task{j.target, j.link, time.Now()}
 	return true
 }
 
 // task returns a task of the caller. Its server must still be within reach.
-func (carrier *Carrier) task(c *caller, id string) (task, bool) {
+func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 	carrier.tasks.mu.Lock()
 	defer carrier.tasks.mu.Unlock()
 	key := taskKey{c.holder(), id}
@@ -94,11 +83,11 @@ func (carrier *Carrier) task(c *caller, id string) (task, bool) {
 	}
 	t.used = time.Now()
 	carrier.tasks.all[key] = t
-	s := c.world.Servers[t.target.Server.Name]
+	s := c.Snapshot.Servers[t.target.Server.Name]
 	if s != nil {
-		s = s.of(c.agent)
+		s = s.For(c.Agent)
 	}
-	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused && c.world.Rules.For(c.agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
+	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused && c.Snapshot.Rules.For(c.Agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
 }
 
 // drop forgets tasks that match.

@@ -1,4 +1,4 @@
-package relay
+package carry
 
 import (
 	"bytes"
@@ -15,39 +15,40 @@ import (
 	"time"
 
 	"bouncer/internal/core/wire"
+	"bouncer/internal/relay/session"
 )
 
-// lots hold the calls of agents without a session that wait for the agent's
+// suspensions hold the calls of agents without a session that wait for the agent's
 // answer to a question of the server. The agent gets a requestState and repeats
 // its request with it; the server's call is never started twice.
 //
 // The state is signed with a key of this process, and bound to the agent, the
 // address and the request, since it comes back from outside.
-type lots struct {
+type suspensions struct {
 	key [32]byte
 
-	mu     sync.Mutex
-	parked map[string]*lot // by nonce
-	counts map[string]int  // by agent id
-	closed bool
+	mu      sync.Mutex
+	waiting map[string]*suspension // by nonce
+	counts  map[string]int         // by agent id
+	closed  bool
 }
 
-// lot is one parked job, with what the agent was asked.
-type lot struct {
-	job       *job
-	questions map[string]parkedQuestion
+// suspension is one parked job, with what the agent was asked.
+type suspension struct {
+	job       *Call
+	questions map[string]pendingInput
 	timer     *time.Timer
 }
 
-// parkedQuestion is one request of the server.
-type parkedQuestion struct {
+// pendingInput is one request of the server.
+type pendingInput struct {
 	id     []byte // raw
 	method string
 	ask    json.RawMessage // as the agent is asked
 }
 
 // missing reports whether an answer is not there, or is no result.
-func (l *lot) missing(replies map[string]json.RawMessage) bool {
+func (l *suspension) missing(replies map[string]json.RawMessage) bool {
 	for key := range l.questions {
 		if r := replies[key]; len(r) == 0 || r[0] != '{' {
 			return true
@@ -58,40 +59,40 @@ func (l *lot) missing(replies map[string]json.RawMessage) bool {
 
 // Limits on parked jobs.
 const (
-	parkFor      = 10 * time.Minute
-	maxParked    = 2_000
-	maxAgentLots = 64
+	suspendFor          = 10 * time.Minute
+	maxSuspensions      = 2_000
+	maxAgentSuspensions = 64
 )
 
 // The forms of a requestState.
 const (
-	stateParked = "parked"
-	stateRecall = "recall" // nothing is parked: the call may be made again
+	stateSuspended = "parked"
+	stateRecall    = "recall" // nothing is parked: the call may be made again
 )
 
-func newLots() *lots {
-	s := &lots{parked: map[string]*lot{}, counts: map[string]int{}}
+func newSuspensions() *suspensions {
+	s := &suspensions{waiting: map[string]*suspension{}, counts: map[string]int{}}
 	// crypto/rand.Read never fails: it ends the program instead.
 	_, _ = rand.Read(s.key[:])
 	return s
 }
 
 // sign makes a state for a job.
-func (s *lots) sign(form, nonce string, until time.Time, j *job) string {
+func (s *suspensions) sign(form, nonce string, until time.Time, j *Call) string {
 	head := form + "." + nonce + "." + strconv.FormatInt(until.Unix(), 36)
 	return head + "." + base64.RawURLEncoding.EncodeToString(s.mac(head, j))
 }
 
-func (s *lots) mac(head string, j *job) []byte {
+func (s *suspensions) mac(head string, j *Call) []byte {
 	m := hmac.New(sha256.New, s.key[:])
-	args := sha256.Sum256(j.p.Arguments.Of(j.body))
-	fmt.Fprintf(m, "%q", []string{head, j.c.agent.ID, j.c.scope, j.hop.Method, j.p.Subject, string(args[:])})
+	args := sha256.Sum256(j.params.Arguments.Of(j.body))
+	fmt.Fprintf(m, "%q", []string{head, j.caller.Agent.ID, j.caller.Scope, j.translation.Method, j.params.Subject, string(args[:])})
 	return m.Sum(nil)
 }
 
-// claim takes the parked job of a state that the agent sent with the request now
+// resume takes the parked job of a state that the agent sent with the request now
 // in j. A nil job with ok means that the request is to be made as it is.
-func (s *lots) claim(state string, j *job) (*job, bool) {
+func (s *suspensions) resume(state string, j *Call) (*Call, bool) {
 	at := strings.LastIndexByte(state, '.')
 	if at < 0 {
 		return nil, false
@@ -114,24 +115,24 @@ func (s *lots) claim(state string, j *job) (*job, bool) {
 		return nil, false
 	}
 	var answers map[string]json.RawMessage
-	if !j.p.InputResponses.Empty() && json.Unmarshal(j.p.InputResponses.Of(j.body), &answers) != nil {
+	if !j.params.InputResponses.Empty() && json.Unmarshal(j.params.InputResponses.Of(j.body), &answers) != nil {
 		answers = nil
 	}
-	l.job.pending, l.job.replies = l, answers
+	l.job.suspension, l.job.replies = l, answers
 	return l.job, true
 }
 
 // take takes a lot out.
-func (s *lots) take(nonce string) *lot {
+func (s *suspensions) take(nonce string) *suspension {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	l := s.parked[nonce]
+	l := s.waiting[nonce]
 	if l == nil {
 		return nil
 	}
-	delete(s.parked, nonce)
+	delete(s.waiting, nonce)
 	l.timer.Stop()
-	agent := l.job.c.agent.ID
+	agent := l.job.caller.Agent.ID
 	if s.counts[agent]--; s.counts[agent] <= 0 {
 		delete(s.counts, agent)
 	}
@@ -142,15 +143,15 @@ func (s *lots) take(nonce string) *lot {
 // what it asks at once goes to the agent in one round.
 const gatherFor = 40 * time.Millisecond
 
-// park keeps a job until the agent has answered the server's questions, and tells
+// suspend keeps a job until the agent has answered the server's questions, and tells
 // the agent. It returns false when there is no room.
-func (j *job) park(frame []byte, f wire.Frame) bool {
-	l := &lot{job: j, questions: map[string]parkedQuestion{}}
+func (j *Call) suspend(frame []byte, f wire.Frame) bool {
+	l := &suspension{job: j, questions: map[string]pendingInput{}}
 	add := func(frame []byte, f wire.Frame) {
-		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = parkedQuestion{bytes.Clone(f.ID.Of(frame)), f.Method, question26(frame, f)}
+		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = pendingInput{bytes.Clone(f.ID.Of(frame)), f.Method, embeddedRequest(frame, f)}
 	}
 	add(frame, f)
-	for until := time.Now().Add(gatherFor); len(l.questions) < maxQuestions; {
+	for until := time.Now().Add(gatherFor); len(l.questions) < session.MaxRequests; {
 		a, ok := j.soon(time.After(time.Until(until)))
 		if !ok {
 			break
@@ -158,16 +159,16 @@ func (j *job) park(frame []byte, f wire.Frame) bool {
 		switch {
 		case a.err != nil || a.f.Kind == wire.Response:
 			// It came before the questions were asked; the next round takes it.
-			c := make(chan arrival, 1)
+			c := make(chan message, 1)
 			c <- a
 			j.ahead = c
 			until = time.Time{}
 		case a.f.Kind == wire.Notification:
 			j.notice(a.frame, a.f)
 		default:
-			if need, known := j.c.caps.Missing(a.f.Method, a.f.Params.Of(a.frame)); !known || need != nil {
+			if need, known := j.caller.Caps.Missing(a.f.Method, a.f.Params.Of(a.frame)); !known || need != nil {
 				// As in question.
-				_ = j.x.Answer(j.ctx, refusalOf(a.frame, a.f))
+				_ = j.exchange.Answer(j.ctx, refusalOf(a.frame, a.f))
 				continue
 			}
 			add(a.frame, a.f)
@@ -176,32 +177,32 @@ func (j *job) park(frame []byte, f wire.Frame) bool {
 			break
 		}
 	}
-	return j.carrier.lots.put(l)
+	return j.carrier.suspensions.put(l)
 }
 
 // put parks a lot and answers its agent.
-func (s *lots) put(l *lot) bool {
+func (s *suspensions) put(l *suspension) bool {
 	j := l.job
-	nonce, until := randomID(), time.Now().Add(parkFor)
+	nonce, until := session.NewID(), time.Now().Add(suspendFor)
 	s.mu.Lock()
-	agent := j.c.agent.ID
-	if s.closed || len(s.parked) >= maxParked || s.counts[agent] >= maxAgentLots {
+	agent := j.caller.Agent.ID
+	if s.closed || len(s.waiting) >= maxSuspensions || s.counts[agent] >= maxAgentSuspensions {
 		s.mu.Unlock()
 		return false
 	}
 	s.counts[agent]++
-	l.timer = time.AfterFunc(parkFor, func() {
+	l.timer = time.AfterFunc(suspendFor, func() {
 		if l := s.take(nonce); l != nil {
 			l.expire()
 		}
 	})
-	s.parked[nonce] = l
+	s.waiting[nonce] = l
 	s.mu.Unlock()
 	asks := map[string]json.RawMessage{}
 	for key, q := range l.questions {
 		asks[key] = q.ask
 	}
-	j.out.final(wire.AppendResult(nil, j.id, inputRequired(asks, s.sign(stateParked, nonce, until, j), j.carrier.o.Info)))
+	j.reply.Result(wire.AppendResult(nil, j.id, inputRequired(asks, s.sign(stateSuspended, nonce, until, j), j.carrier.o.Info)))
 	return true
 }
 
@@ -214,9 +215,9 @@ func inputRequired(questions map[string]json.RawMessage, state string, info []by
 	return raw
 }
 
-// question26 is a server's request as it is embedded in a result. The id of an
+// embeddedRequest is a server's request as it is embedded in a result. The id of an
 // elicitation does not exist in this era.
-func question26(frame []byte, f wire.Frame) []byte {
+func embeddedRequest(frame []byte, f wire.Frame) []byte {
 	q := map[string]any{"method": f.Method}
 	if !f.Params.Empty() {
 		var p map[string]json.RawMessage
@@ -232,7 +233,7 @@ func question26(frame []byte, f wire.Frame) []byte {
 }
 
 // expire ends a job whose agent did not come back.
-func (l *lot) expire() {
+func (l *suspension) expire() {
 	j := l.job
 	ctx, stop := context.WithTimeout(context.WithoutCancel(j.ctx), 5*time.Second)
 	defer stop()
@@ -242,26 +243,26 @@ func (l *lot) expire() {
 			reply = wire.AppendResult(nil, q.id, []byte(`{"action":"cancel"}`))
 		}
 		// Nobody is left to be told of failures here.
-		_ = j.x.Answer(ctx, reply)
+		_ = j.exchange.Answer(ctx, reply)
 	}
-	_ = j.l.Cancel(ctx, j.ask.ID, "the agent did not come back")
-	j.x.Close()
-	j.cancel(errLeft)
+	_ = j.link.Cancel(ctx, j.ask.ID, "the agent did not come back")
+	j.exchange.Close()
+	j.cancel(session.ErrLeft)
 	j.cancel(nil)
-	if j.e != nil {
-		j.e.Outcome, j.e.Error, j.e.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.e.At).Microseconds()
-		if err := j.carrier.journal.Record(ctx, j.e); err != nil {
+	if j.entry != nil {
+		j.entry.Outcome, j.entry.Error, j.entry.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.entry.At).Microseconds()
+		if err := j.carrier.journal.Record(ctx, j.entry); err != nil {
 			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)
 		}
 	}
 }
 
 // close ends every parked job, and takes no more.
-func (s *lots) close() {
+func (s *suspensions) close() {
 	s.mu.Lock()
 	s.closed = true
 	var nonces []string
-	for n := range s.parked {
+	for n := range s.waiting {
 		nonces = append(nonces, n)
 	}
 	s.mu.Unlock()
@@ -272,19 +273,19 @@ func (s *lots) close() {
 	}
 }
 
-// recall answers an error of 2025-11-25 that wants addresses opened first: the
+// retryLater answers an error of 2025-11-25 that wants addresses opened first: the
 // agent is asked to, and may then repeat the call. The error came before the
 // tool ran, so that a second call is right.
-func (j *job) recall(e wire.RPCError) {
+func (j *Call) retryLater(e wire.RPCError) {
 	var data struct {
 		Elicitations []map[string]json.RawMessage
 	}
-	if !j.c.caps.URL {
-		j.out.refuse(j.id, wire.CodeNoCapability, j.t.Server.Name+": "+e.Message, map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)})
+	if !j.caller.Caps.URL {
+		j.reply.Refuse(j.id, wire.CodeNoCapability, j.target.Server.Name+": "+e.Message, map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)})
 		return
 	}
-	if json.Unmarshal(e.Data, &data) != nil || len(data.Elicitations) == 0 || len(data.Elicitations) > maxQuestions {
-		j.out.refuse(j.id, wire.CodeInternal, e.Message, nil)
+	if json.Unmarshal(e.Data, &data) != nil || len(data.Elicitations) == 0 || len(data.Elicitations) > session.MaxRequests {
+		j.reply.Refuse(j.id, wire.CodeInternal, e.Message, nil)
 		return
 	}
 	questions := map[string]json.RawMessage{}
@@ -297,5 +298,5 @@ func (j *job) recall(e wire.RPCError) {
 		}
 		questions["address"+strconv.Itoa(i+1)] = raw
 	}
-	j.out.final(wire.AppendResult(nil, j.id, inputRequired(questions, j.carrier.lots.sign(stateRecall, randomID(), time.Now().Add(parkFor), j), j.carrier.o.Info)))
+	j.reply.Result(wire.AppendResult(nil, j.id, inputRequired(questions, j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j), j.carrier.o.Info)))
 }

@@ -1,4 +1,4 @@
-package relay
+package carry
 
 import (
 	"bytes"
@@ -10,13 +10,15 @@ import (
 
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/snapshot"
 )
 
 var (
-	errParked   = errors.New("the agent has to be asked first")
-	errNoWay    = errors.New("the agent has no stream on which it could be asked")
-	errTooMuch  = errors.New("the server asks for further input again and again")
-	errDeclined = errors.New("the agent did not answer the server's question")
+	errSuspended = errors.New("the agent has to be asked first")
+	errNoWay     = errors.New("the agent has no stream on which it could be asked")
+	errTooMuch   = errors.New("the server asks for further input again and again")
+	errDeclined  = errors.New("the agent did not answer the server's question")
 )
 
 // missingError says that a server wants what the agent did not declare.
@@ -29,23 +31,23 @@ func (e *missingError) Error() string {
 	return fmt.Sprintf("the server asks for %s, which this agent cannot do", e.method)
 }
 
-// question takes a request that the server sent in the stream of its call. An
+// takeRequest takes a request that the server sent in the stream of its call. An
 // agent with a session is asked at once, beside the stream; one without is asked
 // by parking the call, which is reported.
-func (j *job) question(frame []byte, f wire.Frame) (parked bool) {
+func (j *Call) takeRequest(frame []byte, f wire.Frame) (parked bool) {
 	refuse := func() {
 		ctx, stop := context.WithTimeout(j.ctx, 10*time.Second)
 		defer stop()
 		// If it cannot be delivered, the server's own time limit ends its wait.
-		_ = j.x.Answer(ctx, refusalOf(frame, f))
+		_ = j.exchange.Answer(ctx, refusalOf(frame, f))
 	}
-	need, known := j.c.caps.Missing(f.Method, f.Params.Of(frame))
+	need, known := j.caller.Caps.Missing(f.Method, f.Params.Of(frame))
 	if !known || need != nil {
 		refuse()
 		return false
 	}
-	if j.c.stateless() {
-		if !j.park(frame, f) {
+	if j.caller.Stateless() {
+		if !j.suspend(frame, f) {
 			refuse()
 			return false
 		}
@@ -54,13 +56,13 @@ func (j *job) question(frame []byte, f wire.Frame) (parked bool) {
 	ctx, stop := context.WithCancel(j.ctx)
 	key := string(f.ID.Of(frame))
 	j.mu.Lock()
-	if j.questions == nil {
-		j.questions = map[string]context.CancelFunc{}
+	if j.requests == nil {
+		j.requests = map[string]context.CancelFunc{}
 	}
-	_, twice := j.questions[key]
-	full := len(j.questions) >= maxQuestions
+	_, twice := j.requests[key]
+	full := len(j.requests) >= session.MaxRequests
 	if !twice && !full {
-		j.questions[key] = stop
+		j.requests[key] = stop
 	}
 	j.mu.Unlock()
 	if twice || full {
@@ -69,12 +71,12 @@ func (j *job) question(frame []byte, f wire.Frame) (parked bool) {
 		return false
 	}
 	frame = bytes.Clone(frame)
-	x, l := j.x, j.l
+	x, l := j.exchange, j.link
 	j.asking.Go(func() {
 		defer stop()
-		reply, err := j.carrier.ask(ctx, j.c.s, l, frame, f, j.aside)
+		reply, err := j.carrier.ask(ctx, j.caller.Session, l, frame, f, j.aside)
 		j.mu.Lock()
-		delete(j.questions, key)
+		delete(j.requests, key)
 		j.mu.Unlock()
 		if ctx.Err() != nil {
 			return // the server gave it up, or the call is over
@@ -90,14 +92,14 @@ func (j *job) question(frame []byte, f wire.Frame) (parked bool) {
 
 // aside sends a message to the agent beside the answer of the job: on the stream
 // of its call, or on the session's own where the agent takes no other.
-func (j *job) aside(frame []byte) bool {
-	return j.out.before(frame) || (j.c.s != nil && j.c.s.box.put(frame))
+func (j *Call) aside(frame []byte) bool {
+	return j.reply.Before(frame) || (j.caller.Session != nil && j.caller.Session.Outbox.Put(frame))
 }
 
 // settle ends the questions of a round that is over.
-func (j *job) settle() {
+func (j *Call) settle() {
 	j.mu.Lock()
-	for _, stop := range j.questions {
+	for _, stop := range j.requests {
 		stop()
 	}
 	j.mu.Unlock()
@@ -114,18 +116,18 @@ func refusalOf(frame []byte, f wire.Frame) []byte {
 
 // ask sends a server's request to the agent and returns its response, with the
 // server's own id.
-func (carrier *Carrier) ask(ctx context.Context, s *Session, l link.Link, frame []byte, f wire.Frame, send func([]byte) bool) ([]byte, error) {
-	q := &question{reply: make(chan []byte, 1), token: tokenOf(frame, f), link: l}
-	id, ok := s.ask(q)
+func (carrier *Carrier) ask(ctx context.Context, s *session.Session, l link.Link, frame []byte, f wire.Frame, send func([]byte) bool) ([]byte, error) {
+	q := &session.Request{Reply: make(chan []byte, 1), Token: tokenOf(frame, f), Link: l}
+	id, ok := s.AddRequest(q)
 	if !ok {
 		return nil, errNoWay
 	}
-	defer s.forget(id)
+	defer s.ForgetRequest(id)
 	if !send(wire.AppendWithID(nil, frame, f, wire.Quote(id))) {
 		return nil, errNoWay
 	}
 	select {
-	case reply := <-q.reply:
+	case reply := <-q.Reply:
 		rf, err := wire.ReadFrame(reply)
 		if err != nil {
 			return nil, err
@@ -158,22 +160,22 @@ type inputRequest struct {
 	Params json.RawMessage `json:"params,omitempty"`
 }
 
-// further looks at a result that may want more input before it is complete (MCP
+// askForInput looks at a result that may want more input before it is complete (MCP
 // 2026-07-28, multi-round-trip requests). again is true when the request was
 // repeated with the agent's answers.
-func (j *job) further(frame []byte, f wire.Frame, round int) (again bool, err error) {
+func (j *Call) askForInput(frame []byte, f wire.Frame, round int) (again bool, err error) {
 	kind, _ := wire.StringAt(frame, f.ResultType)
 	switch kind {
 	case "complete":
 		return false, nil
 	case "input_required":
 	case "task":
-		if j.c.stateless() && j.c.caps.Tasks {
+		if j.caller.Stateless() && j.caller.Caps.Tasks {
 			return false, nil
 		}
-		return false, &missingError{"a task", json.RawMessage(j.c.taskNeed())}
+		return false, &missingError{"a task", json.RawMessage(j.caller.TaskNeed())}
 	default:
-		return false, fmt.Errorf("it answered with a result of the unknown type %q", bounded(kind))
+		return false, fmt.Errorf("it answered with a result of the unknown type %q", snapshot.Clip(kind))
 	}
 	var r struct {
 		InputRequests map[string]inputRequest
@@ -183,12 +185,12 @@ func (j *job) further(frame []byte, f wire.Frame, round int) (again bool, err er
 		return false, errors.New("it asks for input in a way that cannot be read")
 	}
 	for _, q := range r.InputRequests {
-		need, known := j.c.caps.Missing(q.Method, q.Params)
+		need, known := j.caller.Caps.Missing(q.Method, q.Params)
 		if !known || need != nil {
 			return false, &missingError{q.Method, need}
 		}
 	}
-	if j.c.stateless() {
+	if j.caller.Stateless() {
 		return false, nil // passed through untouched
 	}
 	if round >= maxRounds || (len(r.InputRequests) == 0 && round >= maxEmptyRounds) {
@@ -216,20 +218,20 @@ func (j *job) further(frame []byte, f wire.Frame, round int) (again bool, err er
 	if err != nil {
 		return false, err
 	}
-	j.x.Close()
+	j.exchange.Close()
 	j.ask.Extra = raw[1 : len(raw)-1]
-	j.ask.ID = j.l.NextID()
-	x, err := j.l.Begin(j.ctx, &j.ask)
+	j.ask.ID = j.link.NextID()
+	x, err := j.link.Begin(j.ctx, &j.ask)
 	if err != nil {
 		return false, err
 	}
-	j.x = x
+	j.exchange = x
 	return true, nil
 }
 
 // collect asks the agent everything that the server wants to know, at once.
-func (j *job) collect(questions map[string]inputRequest) (map[string]json.RawMessage, error) {
-	if len(questions) > maxQuestions {
+func (j *Call) collect(questions map[string]inputRequest) (map[string]json.RawMessage, error) {
+	if len(questions) > session.MaxRequests {
 		return nil, errTooMuch
 	}
 	type got struct {
@@ -242,7 +244,7 @@ func (j *job) collect(questions map[string]inputRequest) (map[string]json.RawMes
 		params := q.Params
 		if q.Method == "elicitation/create" {
 			var ok bool
-			if params, ok = elicitation(params, j.c.rev); !ok {
+			if params, ok = elicitation(params, j.caller.Revision); !ok {
 				all <- got{key, json.RawMessage(`{"action":"decline"}`), nil}
 				continue
 			}
@@ -253,7 +255,7 @@ func (j *job) collect(questions map[string]inputRequest) (map[string]json.RawMes
 			return nil, err
 		}
 		j.asking.Go(func() {
-			reply, err := j.carrier.ask(j.ctx, j.c.s, j.l, frame, f, j.aside)
+			reply, err := j.carrier.ask(j.ctx, j.caller.Session, j.link, frame, f, j.aside)
 			if err != nil {
 				all <- got{key, nil, err}
 				return
@@ -293,7 +295,7 @@ func elicitation(params json.RawMessage, rev string) (out json.RawMessage, ok bo
 	}
 	if p["mode"] == "url" {
 		if _, there := p["elicitationId"]; !there {
-			p["elicitationId"] = randomID()
+			p["elicitationId"] = session.NewID()
 		}
 		raw, err := json.Marshal(p)
 		return raw, err == nil

@@ -1,4 +1,4 @@
-package relay
+package stream
 
 import (
 	"context"
@@ -6,16 +6,16 @@ import (
 	"time"
 )
 
-// EventStream is an open stream of events to one agent.
-type EventStream struct {
+// Events is an open stream of events to one agent.
+type Events struct {
 	w  http.ResponseWriter
 	rc *http.ResponseController
 }
 
-// OpenEventStream begins a stream as the answer to a request, and lifts the
+// Open begins a stream as the answer to a request, and lifts the
 // request's deadline from it.
-func OpenEventStream(w http.ResponseWriter) (*EventStream, error) {
-	s := &EventStream{w: w, rc: http.NewResponseController(w)}
+func Open(w http.ResponseWriter) (*Events, error) {
+	s := &Events{w: w, rc: http.NewResponseController(w)}
 	if err := s.rc.SetReadDeadline(time.Time{}); err != nil {
 		return nil, err
 	}
@@ -24,7 +24,7 @@ func OpenEventStream(w http.ResponseWriter) (*EventStream, error) {
 }
 
 // Send sends one rendered event.
-func (s *EventStream) Send(event []byte) error { return send(s.w, s.rc, event) }
+func (s *Events) Send(event []byte) error { return send(s.w, s.rc, event) }
 
 // Feed is what an EventStream is served from.
 type Feed struct {
@@ -43,7 +43,7 @@ type Feed struct {
 
 // Serve sends what the feed has, and signs of life in between, until the feed or
 // the request ends, or the agent cannot be written to.
-func (s *EventStream) Serve(ctx context.Context, feed Feed) {
+func (s *Events) Serve(ctx context.Context, feed Feed) {
 	beat := time.NewTicker(keepAlive)
 	defer beat.Stop()
 	farewell := func() {

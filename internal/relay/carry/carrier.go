@@ -1,4 +1,4 @@
-package relay
+package carry
 
 import (
 	"context"
@@ -7,12 +7,14 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/journal"
 	"bouncer/internal/link"
+	"bouncer/internal/relay/session"
 	"bouncer/internal/upstream"
 )
 
-// CarrierOptions configure a Carrier.
-type CarrierOptions struct {
+// Options configure a Carrier.
+type Options struct {
 	Info        []byte        // Bouncer's name and version, raw JSON
 	CallTimeout time.Duration // for one call; 0 means 5 min
 	Log         *slog.Logger  // required
@@ -23,23 +25,23 @@ type CarrierOptions struct {
 // to one agent alone, tasks that servers carry out behind their answer. It is
 // safe for concurrent use.
 type Carrier struct {
-	o        CarrierOptions
-	journal  Recorder
-	lots     *lots
-	privates privates
-	tasks    tasks
+	o           Options
+	journal     Recorder
+	suspensions *suspensions
+	dedicated   dedicatedLinks
+	tasks       tasks
 
 	ctx    context.Context // of the calls in flight; ends last
 	cancel context.CancelCauseFunc
 	calls  sync.WaitGroup
 }
 
-// NewCarrier returns a Carrier; Close ends it.
-func NewCarrier(ctx context.Context, j Recorder, o CarrierOptions) *Carrier {
+// New returns a Carrier; Close ends it.
+func New(ctx context.Context, j Recorder, o Options) *Carrier {
 	if o.CallTimeout == 0 {
 		o.CallTimeout = 5 * time.Minute
 	}
-	carrier := &Carrier{o: o, journal: j, lots: newLots()}
+	carrier := &Carrier{o: o, journal: j, suspensions: newSuspensions()}
 	carrier.ctx, carrier.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	return carrier
 }
@@ -52,13 +54,13 @@ func (carrier *Carrier) Go(fn func()) { carrier.calls.Go(fn) }
 
 // Retain closes the links of single agents whose connection is no longer kept.
 func (carrier *Carrier) Retain(kept func(*upstream.Connection) bool) {
-	carrier.drop(func(_ privateKey, n *private) bool { return !kept(n.keeper) })
+	carrier.drop(func(_ dedicatedKey, n *dedicated) bool { return !kept(n.connection) })
 }
 
 // Forget releases what a session that has ended held.
-func (carrier *Carrier) Forget(s *Session) {
-	carrier.tasks.drop(func(key taskKey, _ task) bool { return key.holder == s.id })
-	carrier.drop(func(key privateKey, _ *private) bool { return key.holder == s.id })
+func (carrier *Carrier) Forget(s *session.Session) {
+	carrier.tasks.drop(func(key taskKey, _ task) bool { return key.holder == s.Id })
+	carrier.drop(func(key dedicatedKey, _ *dedicated) bool { return key.holder == s.Id })
 }
 
 // Sweep forgets tasks, and closes links of agents without a session, that nobody
@@ -66,20 +68,20 @@ func (carrier *Carrier) Forget(s *Session) {
 func (carrier *Carrier) Sweep(now time.Time) {
 	stale := now.Add(-idleTask)
 	carrier.tasks.drop(func(_ taskKey, t task) bool { return t.used.Before(stale) })
-	idle := now.Add(-idlePrivate)
-	carrier.drop(func(key privateKey, n *private) bool {
+	idle := now.Add(-idleDedicated)
+	carrier.drop(func(key dedicatedKey, n *dedicated) bool {
 		return strings.HasPrefix(key.holder, "agent ") && n.used.Before(idle)
 	})
 }
 
-func (carrier *Carrier) drop(match func(privateKey, *private) bool) {
-	for _, n := range carrier.privates.drop(match) {
+func (carrier *Carrier) drop(match func(dedicatedKey, *dedicated) bool) {
+	for _, n := range carrier.dedicated.drop(match) {
 		carrier.Go(func() { n.close(carrier.ctx) })
 	}
 }
 
 // Links returns the links that belong to a session alone.
-func (carrier *Carrier) Links(s *Session) []link.Link { return carrier.privates.of(s.id) }
+func (carrier *Carrier) Links(s *session.Session) []link.Link { return carrier.dedicated.of(s.Id) }
 
 // Tell passes a notification of an agent on to a server.
 func (carrier *Carrier) Tell(ctx context.Context, l link.Link, method string, params []byte) {
@@ -93,16 +95,23 @@ func (carrier *Carrier) Tell(ctx context.Context, l link.Link, method string, pa
 // Close ends the calls that wait for their agents, waits for those in flight
 // until ctx ends, then cancels them.
 func (carrier *Carrier) Close(ctx context.Context) {
-	carrier.lots.close()
+	carrier.suspensions.close()
 	idle := make(chan struct{})
 	go func() { carrier.calls.Wait(); close(idle) }()
 	select {
 	case <-idle:
 	case <-ctx.Done():
 	}
-	carrier.cancel(errShutdown)
+	carrier.cancel(session.ErrShutdown)
 	<-idle
-	for _, n := range carrier.privates.drop(func(privateKey, *private) bool { return true }) {
+	for _, n := range carrier.dedicated.drop(func(dedicatedKey, *dedicated) bool { return true }) {
 		n.close(ctx)
 	}
+}
+
+// Recorder is the journal as the door needs it. Both methods are safe for
+// concurrent use.
+type Recorder interface {
+	Record(ctx context.Context, e *journal.Entry) error
+	Keep(b []byte) string
 }

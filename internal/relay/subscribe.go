@@ -9,50 +9,54 @@ import (
 
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
+	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/stream"
+	"bouncer/internal/snapshot"
 	"bouncer/internal/upstream"
 )
 
-// watchers are those who want to hear of changes of resources.
-type watchers struct {
+// subscriptions are those who want to hear of changes of resources.
+type subscriptions struct {
 	mu  sync.Mutex
-	all map[watchKey]map[*mailbox]string // the agent's URI
-	own map[*mailbox]map[string]watched  // by the agent's URI
+	all map[resourceKey]map[*session.Outbox]string  // the agent's URI
+	own map[*session.Outbox]map[string]subscription // by the agent's URI
 }
 
-type watchKey struct{ server, uri string }
+type resourceKey struct{ server, uri string }
 
-type watched struct {
-	key    watchKey
-	keeper *upstream.Connection
+type subscription struct {
+	key        resourceKey
+	connection *upstream.Connection
 }
 
 // watch subscribes a mailbox to a resource.
-func (d *Door) watch(ctx context.Context, m *mailbox, uri string, t *Target) error {
-	k := t.Server.Keeper
+func (d *Gateway) watch(ctx context.Context, m *session.Outbox, uri string, t *snapshot.Target) error {
+	k := t.Server.Connection
 	if k == nil {
 		return errors.New("there is no way to the server now")
 	}
-	key := watchKey{t.Server.ID, t.Tool.Name}
-	w := &d.watchers
+	key := resourceKey{t.Server.ID, t.Tool.Name}
+	w := &d.subscriptions
 	w.mu.Lock()
 	if _, twice := w.own[m][uri]; twice {
 		w.mu.Unlock()
 		return nil
 	}
-	if len(w.own[m]) >= maxSubscriptions {
+	if len(w.own[m]) >= session.MaxSubscriptions {
 		w.mu.Unlock()
 		return errors.New("too many resources are subscribed to")
 	}
 	if w.all == nil {
-		w.all, w.own = map[watchKey]map[*mailbox]string{}, map[*mailbox]map[string]watched{}
+		w.all, w.own = map[resourceKey]map[*session.Outbox]string{}, map[*session.Outbox]map[string]subscription{}
 	}
 	if w.all[key] == nil {
-		w.all[key] = map[*mailbox]string{}
+		w.all[key] = map[*session.Outbox]string{}
 	}
 	if w.own[m] == nil {
-		w.own[m] = map[string]watched{}
+		w.own[m] = map[string]subscription{}
 	}
-	w.all[key][m], w.own[m][uri] = uri, watched{key, k}
+	w.all[key][m], w.own[m][uri] = uri, subscription{key, k}
 	w.mu.Unlock()
 	err := k.Subscribe(ctx, t.Tool.Name, true)
 	if err != nil {
@@ -62,8 +66,8 @@ func (d *Door) watch(ctx context.Context, m *mailbox, uri string, t *Target) err
 }
 
 // forget takes a subscription out and returns what it was.
-func (d *Door) forget(m *mailbox, uri string) (watched, bool) {
-	w := &d.watchers
+func (d *Gateway) forget(m *session.Outbox, uri string) (subscription, bool) {
+	w := &d.subscriptions
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	was, ok := w.own[m][uri]
@@ -81,7 +85,7 @@ func (d *Door) forget(m *mailbox, uri string) (watched, bool) {
 
 // unwatch ends a subscription. The server is told without anybody waiting for
 // it.
-func (d *Door) unwatch(m *mailbox, uri string) {
+func (d *Gateway) unwatch(m *session.Outbox, uri string) {
 	was, ok := d.forget(m, uri)
 	if !ok {
 		return
@@ -89,7 +93,7 @@ func (d *Door) unwatch(m *mailbox, uri string) {
 	d.carrier.Go(func() {
 		ctx, stop := context.WithTimeout(d.carrier.Context(), 10*time.Second)
 		defer stop()
-		if err := was.keeper.Subscribe(ctx, was.key.uri, false); err != nil {
+		if err := was.connection.Subscribe(ctx, was.key.uri, false); err != nil {
 			d.o.Log.Debug("a subscription could not be ended", "error", err)
 		}
 	})
@@ -97,17 +101,17 @@ func (d *Door) unwatch(m *mailbox, uri string) {
 
 // rewatch makes the subscriptions of connections that were replaced again, at
 // those that took their place. The agents need not know.
-func (d *Door) rewatch(connections map[string]*upstream.Connection) {
-	w := &d.watchers
+func (d *Gateway) rewatch(connections map[string]*upstream.Connection) {
+	w := &d.subscriptions
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, mine := range w.own {
 		for uri, was := range mine {
 			now := connections[was.key.server]
-			if now == nil || now == was.keeper {
+			if now == nil || now == was.connection {
 				continue
 			}
-			mine[uri] = watched{was.key, now}
+			mine[uri] = subscription{was.key, now}
 			d.carrier.Go(func() {
 				ctx, stop := context.WithTimeout(d.carrier.Context(), subscribeTime)
 				defer stop()
@@ -124,7 +128,7 @@ func (d *Door) rewatch(connections map[string]*upstream.Connection) {
 const subscribeTime = time.Minute
 
 // Notice is told what a server says outside of any request.
-func (d *Door) Notice(serverID string, frame []byte, f wire.Frame) {
+func (d *Gateway) Notice(serverID string, frame []byte, f wire.Frame) {
 	if f.Method != "notifications/resources/updated" || f.Params.Empty() {
 		return // nothing else concerns an agent for certain
 	}
@@ -132,56 +136,56 @@ func (d *Door) Notice(serverID string, frame []byte, f wire.Frame) {
 	if !ok {
 		return
 	}
-	d.watchers.mu.Lock()
-	told := maps.Clone(d.watchers.all[watchKey{serverID, uri}])
-	d.watchers.mu.Unlock()
+	d.subscriptions.mu.Lock()
+	told := maps.Clone(d.subscriptions.all[resourceKey{serverID, uri}])
+	d.subscriptions.mu.Unlock()
 	for m, uri := range told {
-		m.updated(uri)
+		m.ResourceUpdated(uri)
 	}
 }
 
 // subscribe answers resources/subscribe and resources/unsubscribe.
-func (d *Door) subscribe(ctx context.Context, c *caller, id []byte, uri string, on bool, out *answer) {
+func (d *Gateway) subscribe(ctx context.Context, c *carry.Caller, id []byte, uri string, on bool, out *stream.Reply) {
 	if !on {
-		d.unwatch(&c.s.box, uri)
-		out.final(wire.AppendResult(nil, id, []byte("{}")))
+		d.unwatch(&c.Session.Outbox, uri)
+		out.Result(wire.AppendResult(nil, id, []byte("{}")))
 		return
 	}
-	t, why := c.world.resource(c.agent, c.shelf, uri)
+	t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri)
 	if why != "" {
 		code := wire.CodeNotAdmitted
 		if t == nil {
 			code = wire.CodeInvalidParams
 		}
-		out.refuse(id, code, why, map[string]string{"uri": bounded(uri)})
+		out.Refuse(id, code, why, map[string]string{"uri": snapshot.Clip(uri)})
 		return
 	}
 	if m := t.Server.Missing; m != nil {
-		out.refuse(id, wire.CodeNotAdmitted, t.Server.Name+": "+m.Text, map[string]string{"uri": bounded(uri)})
+		out.Refuse(id, wire.CodeNotAdmitted, t.Server.Name+": "+m.Text, map[string]string{"uri": snapshot.Clip(uri)})
 		return
 	}
-	err := d.watch(ctx, &c.s.box, uri, t)
+	err := d.watch(ctx, &c.Session.Outbox, uri, t)
 	var r *link.ServerError
 	var f *link.Failure
 	switch {
 	case err == nil:
-		out.final(wire.AppendResult(nil, id, []byte("{}")))
+		out.Result(wire.AppendResult(nil, id, []byte("{}")))
 	case errors.As(err, &r):
-		out.refuse(id, r.Code, t.Server.Name+": "+r.Message, nil)
+		out.Refuse(id, r.Code, t.Server.Name+": "+r.Message, nil)
 	case errors.As(err, &f):
-		out.refuse(id, wire.CodeInvalidParams, t.Server.Name+": "+f.Message, nil)
+		out.Refuse(id, wire.CodeInvalidParams, t.Server.Name+": "+f.Message, nil)
 	default:
-		out.refuse(id, wire.CodeInternal, t.Server.Name+": "+err.Error(), nil)
+		out.Refuse(id, wire.CodeInternal, t.Server.Name+": "+err.Error(), nil)
 	}
 }
 
 // left releases what a session held.
-func (d *Door) left(s *Session) {
-	d.watchers.mu.Lock()
-	uris := maps.Clone(d.watchers.own[&s.box])
-	d.watchers.mu.Unlock()
+func (d *Gateway) left(s *session.Session) {
+	d.subscriptions.mu.Lock()
+	uris := maps.Clone(d.subscriptions.own[&s.Outbox])
+	d.subscriptions.mu.Unlock()
 	for uri := range uris {
-		d.unwatch(&s.box, uri)
+		d.unwatch(&s.Outbox, uri)
 	}
 	d.carrier.Forget(s)
 }

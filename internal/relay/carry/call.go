@@ -1,0 +1,640 @@
+package carry
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/journal"
+	"bouncer/internal/link"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/stream"
+	"bouncer/internal/snapshot"
+)
+
+// Call is one request on its way to a server: decided, carried, answered and
+// recorded. In the stateless era it may be parked between two requests of the
+// agent, when c, out, id and the body are those of the latest one.
+type Call struct {
+	carrier     *Carrier
+	caller      *Caller
+	reply       *stream.Reply
+	id          []byte // of the agent's request, raw
+	body        []byte
+	params      wire.Params
+	kind        tools.Kind
+	target      *snapshot.Target
+	entry       *journal.Entry // nil for what is not recorded
+	ask         link.Ask
+	translation wire.Hop
+
+	ctx    context.Context // of the whole job
+	cancel context.CancelCauseFunc
+	// recalled is set when the agent repeats a call that Bouncer itself had put off.
+	recalled bool
+	link     link.Link
+	exchange link.Exchange
+
+	// Requests of the server that wait for the agent.
+	asking   sync.WaitGroup
+	mu       sync.Mutex
+	requests map[string]context.CancelFunc // by the server's raw id
+
+	// What is read ahead; nil when nothing is.
+	ahead chan message
+	// Of a link that is the agent's own: what came on it outside of any request.
+	dedicated *dedicated
+	injected  chan message
+
+	// Of a parked job that is taken up again: what it waited for, and the answers.
+	suspension *suspension
+	replies    map[string]json.RawMessage
+}
+
+// message is what the exchange of a job returned.
+type message struct {
+	frame []byte
+	f     wire.Frame
+	err   error
+}
+
+// next returns the next message for the job.
+func (j *Call) next() ([]byte, wire.Frame, error) {
+	if j.ahead == nil && j.dedicated == nil {
+		return j.exchange.Next()
+	}
+	a, _ := j.soon(nil)
+	return a.frame, a.f, a.err
+}
+
+// soon waits for the next message, but not longer than until late.
+func (j *Call) soon(late <-chan time.Time) (message, bool) {
+	if j.ahead == nil {
+		c := make(chan message, 1)
+		j.ahead = c
+		x := j.exchange
+		// It ends with the exchange.
+		go func() {
+			frame, f, err := x.Next()
+			c <- message{frame, f, err}
+		}()
+	}
+	select {
+	case a := <-j.ahead:
+		j.ahead = nil
+		return a, true
+	case a := <-j.injected:
+		return a, true
+	case <-late:
+		return message{}, false
+	}
+}
+
+// carry decides and carries one request. The returned function releases what the
+// reply was written from.
+func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wire.Frame, p wire.Params, out *stream.Reply) func() {
+	j := &Call{carrier: carrier, caller: c, reply: out, id: f.ID.Of(body), body: body, params: p, translation: wire.Hop{Method: f.Method, To: c.Revision, Info: carrier.o.Info}}
+	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
+		j.entry = &journal.Entry{Call: team.Call{At: time.Now(), Agent: c.Agent.Name, Person: c.Agent.Owner, Decision: "refuse", Outcome: "refused"}}
+		if c.Session != nil {
+			j.entry.Session = c.Session.Id[:8]
+		}
+		j.entry.Args, j.entry.BytesIn = carrier.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
+	}
+	if !j.decide(f) {
+		return nil
+	}
+	j.translation.From, j.translation.Rename = j.target.Server.Offer.Revision, c.Catalog.RenameURI(j.target.Server.Name)
+	if state := j.ownState(); state != "" {
+		parked, ok := carrier.suspensions.resume(state, j)
+		if !ok {
+			out.Refuse(j.id, wire.CodeInvalidParams, "the requestState is expired, was used before, or belongs to another request", nil)
+			return nil
+		}
+		if parked != nil {
+			return parked.resumed(ctx, j)
+		}
+		j.recalled = true
+	}
+	if m := j.target.Server.Missing; m != nil {
+		j.refuseMissing(ctx, m.Text, m.Link)
+		return nil
+	}
+	return j.start(ctx)
+}
+
+// ownState returns the requestState if it is one that Bouncer gave out.
+func (j *Call) ownState() string {
+	if !j.caller.Stateless() || j.params.RequestState.Empty() {
+		return ""
+	}
+	state, _ := wire.StringAt(j.body, j.params.RequestState)
+	if wire.Stateless(j.translation.From) && !strings.HasPrefix(state, stateRecall+".") {
+		return "" // the server's own
+	}
+	return state
+}
+
+// refuseMissing answers a request for which there is no credential: with the address
+// where it can be supplied, in the way that the agent's revision has for that.
+// The call can simply be repeated afterwards.
+func (j *Call) refuseMissing(ctx context.Context, text, at string) {
+	text = j.target.Server.Name + ": " + text
+	if j.record(ctx, "unreachable", text, nil) != nil {
+		return
+	}
+	if at == "" || !j.caller.Caps.URL {
+		if at != "" {
+			text += "; open " + at + " in a browser, then repeat the call"
+		}
+		j.toolError(text)
+		return
+	}
+	data := map[string]any{"elicitations": []map[string]string{{"mode": "url", "elicitationId": session.NewID(), "url": at, "message": text}}}
+	if !j.caller.Stateless() {
+		j.reply.Refuse(j.id, wire.CodeURLElicitation, text, data)
+		return
+	}
+	// Texts cannot fail to be written.
+	raw, _ := json.Marshal(data)
+	j.retryLater(wire.RPCError{Code: wire.CodeURLElicitation, Message: text, Data: raw})
+}
+
+// decide finds what the request is about and whether the agent may have it. What
+// is refused is answered and recorded here.
+func (j *Call) decide(f wire.Frame) bool {
+	v, name := j.caller.Principal, j.params.Subject
+	why := ""
+	if strings.HasPrefix(f.Method, "tasks/") {
+		t, ok := j.carrier.task(j.caller, name)
+		if !ok {
+			j.reply.Refuse(j.id, wire.CodeInvalidParams, "there is no task "+strconv.Quote(snapshot.Clip(name))+" of this agent", nil)
+			return false
+		}
+		j.target, j.link = t.target, t.link
+		j.ask = link.Ask{
+			Ask:   wire.Ask{Method: f.Method, Src: j.body, Params: f.Params, P: j.params, Subject: name, KeepInput: true},
+			Stage: "call", Client: link.Client{Caps: j.caller.Caps, Info: j.caller.Info},
+		}
+		return true
+	}
+	switch f.Method {
+	case "tools/call":
+		j.kind = tools.Tools
+	case "prompts/get":
+		j.kind = tools.Prompts
+	case "resources/read":
+		j.kind = tools.Resources
+	case "completion/complete":
+		j.kind = tools.Prompts
+		if kind, _ := wire.StringAt(j.body, wire.Member(j.body, wire.Member(j.body, f.Params, "ref"), "type")); kind == "ref/resource" {
+			j.kind = tools.Resources
+		}
+	}
+	if j.kind == tools.Resources {
+		j.target, why = v.Snapshot.Resource(v.Agent, v.Catalog, name)
+	} else if j.target = v.Catalog.Find(j.kind, name); j.target == nil {
+		j.target, why = v.Snapshot.Refusal(v.Agent, j.kind, v.Scope, name)
+	}
+	if j.entry != nil {
+		if j.target == nil {
+			j.entry.Server, j.entry.Tool = v.Scope, snapshot.Clip(j.kind.Rule(name))
+		} else {
+			j.entry.Server, j.entry.Tool, j.entry.Rule = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name)), j.target.Decision.RuleID()
+		}
+	}
+	if why != "" {
+		j.refuse(why)
+		return false
+	}
+	if j.entry != nil {
+		j.entry.Decision = "admit"
+	}
+	j.ask = link.Ask{
+		Ask:   wire.Ask{Method: f.Method, Src: j.body, Params: f.Params, P: j.params, Subject: j.target.Tool.Name},
+		Stage: "call", Mirrors: j.target.Mirrors, Client: link.Client{Caps: j.caller.Caps, Info: j.caller.Info, Level: j.caller.logLevel()},
+	}
+	return true
+}
+
+// refuse answers what is not within the agent's reach, and records it.
+func (j *Call) refuse(why string) {
+	code, data := wire.CodeInvalidParams, map[string]string{"reason": "unknown-" + strings.TrimSuffix(string(j.kind), "s"), strings.TrimSuffix(string(j.kind), "s"): snapshot.Clip(j.params.Subject)}
+	if j.kind == tools.Resources {
+		data["uri"] = snapshot.Clip(j.params.Subject)
+	}
+	if t := j.target; t != nil {
+		code, data = wire.CodeNotAdmitted, map[string]string{"reason": "no-rule-admits", "server": t.Server.Name, "tool": j.kind.Rule(t.Tool.Name), "ask": j.caller.Snapshot.Contacts}
+		switch {
+		case t.Decision.Admitted():
+			data["reason"] = "server-paused"
+		case t.Decision.Effect == rules.Refuse && t.Decision.Rule != nil:
+			data["reason"], data["rule"] = "rule-refuses", t.Decision.RuleID()
+		}
+	}
+	if j.entry != nil {
+		j.entry.Error, j.entry.Micros = why, time.Since(j.entry.At).Microseconds()
+		if err := j.carrier.journal.Record(j.carrier.ctx, j.entry); err != nil {
+			j.carrier.o.Log.Error("a refusal could not be recorded", "error", err)
+		}
+	}
+	j.reply.Refuse(j.id, code, why, data)
+}
+
+// start sends the request and carries it to its end.
+func (j *Call) start(ctx context.Context) func() {
+	// In the initialize era the agent going away is no cancellation, so the job
+	// has a life of its own: until it is answered, cancelled, or out of time.
+	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
+	jctx, stop := context.WithTimeout(jctx, j.carrier.o.CallTimeout)
+	j.ctx, j.cancel = jctx, func(why error) {
+		cancel(why)
+		stop()
+		if j.caller.Session != nil && why == nil {
+			j.caller.Session.Finish(string(j.id))
+		}
+		if j.dedicated != nil && why == nil {
+			j.dedicated.remove(j)
+		}
+	}
+	if j.caller.Session != nil {
+		if !j.caller.Session.Begin(string(j.id), cancel) {
+			cancel(nil) // not the job's own way to end, which would end the other one
+			stop()
+			j.reply.Refuse(j.id, wire.CodeInvalidRequest, "this request id is in use, or too many calls are in flight in this session", nil)
+			return nil
+		}
+		j.ask.Pauses = j.reply.CanInterrupt()
+	}
+	j.carrier.calls.Add(1)
+	defer j.carrier.calls.Done()
+	j.reply.KeepAlive()
+	release := j.bind(ctx)
+	var err error
+	if j.link == nil {
+		j.link, err = j.carrier.linkFor(j.ctx, j)
+	}
+	if err == nil {
+		if rev := j.link.Revision(); rev != "" {
+			j.translation.From = rev
+		}
+		if level := j.ask.Client.Level; level != "" {
+			// Only the messages suffer when a server does not take the level.
+			_ = j.link.Log(j.ctx, level)
+		}
+		if wire.Stateless(j.translation.From) && j.caller.Stateless() && !j.recalled {
+			j.ask.KeepInput = true
+		}
+		j.ask.ID = j.link.NextID()
+		j.exchange, err = j.link.Begin(j.ctx, &j.ask)
+	}
+	if err != nil {
+		release()
+		j.failBefore(ctx, err)
+		j.cancel(nil)
+		return nil
+	}
+	return j.finish(ctx, release, false)
+}
+
+// bind cancels the job when the agent goes away, in the era in which that is the
+// cancel. The returned function ends that; it returns false when it is too late.
+func (j *Call) bind(ctx context.Context) (release func() bool) {
+	if !j.caller.Stateless() {
+		return func() bool { return true }
+	}
+	return context.AfterFunc(ctx, func() { j.cancel(session.ErrCanceled) })
+}
+
+// resumed takes a parked job up again with the agent's answers in the request of
+// now.
+func (parked *Call) resumed(ctx context.Context, now *Call) func() {
+	parked.caller, parked.reply, parked.id, parked.body, parked.params = now.caller, now.reply, now.id, now.body, now.params
+	parked.carrier.calls.Add(1)
+	defer parked.carrier.calls.Done()
+	l, replies := parked.suspension, parked.replies
+	parked.suspension, parked.replies = nil, nil
+	if l.missing(replies) {
+		// Without its answers there is nothing to go on with; it is asked again.
+		if !parked.carrier.suspensions.put(l) {
+			l.expire()
+			parked.reply.Refuse(parked.id, wire.CodeInternal, "too many calls wait for answers", nil)
+		}
+		return nil
+	}
+	parked.reply.KeepAlive()
+	for key, q := range l.questions {
+		if err := parked.exchange.Answer(parked.ctx, wire.AppendResult(nil, q.id, replies[key])); err != nil {
+			parked.failBefore(ctx, err)
+			parked.exchange.Close()
+			parked.cancel(nil)
+			return nil
+		}
+	}
+	return parked.finish(ctx, parked.bind(ctx), false)
+}
+
+// finish carries what the server sends until the job is answered or parked;
+// resting tells that the agent's reply is over already.
+func (j *Call) finish(ctx context.Context, release func() bool, resting bool) func() {
+	var pause *link.Pause
+	for round := 0; ; round++ {
+		frame, f, err := j.forward()
+		switch {
+		case errors.As(err, &pause):
+			j.reply.Interrupt(pause.Retry)
+			if resting {
+				continue
+			}
+			// The rest has a goroutine of its own, since the reply ends with this one.
+			j.keepOwn()
+			j.carrier.calls.Go(func() {
+				if done := j.finish(context.WithoutCancel(ctx), release, true); done != nil {
+					done()
+				}
+			})
+			return nil
+		case errors.Is(err, errSuspended):
+			if release() {
+				return nil
+			}
+			err = session.ErrCanceled // the agent left at the same moment
+			fallthrough
+		case err != nil:
+			release()
+			j.failBefore(ctx, err)
+			j.exchange.Close()
+			j.cancel(nil)
+			return nil
+		}
+		if f.Error.Empty() && !f.ResultType.Empty() {
+			again, err := j.askForInput(frame, f, round)
+			if err == nil && again {
+				continue
+			}
+			if err != nil {
+				release()
+				j.exchange.Close()
+				j.failDuring(ctx, err)
+				j.cancel(nil)
+				return nil
+			}
+		}
+		release()
+		return j.answer(ctx, frame, f)
+	}
+}
+
+// keepOwn gives the job its own copy of the request, which is otherwise valid
+// only until the reply ends.
+func (j *Call) keepOwn() {
+	j.body, j.id = bytes.Clone(j.body), bytes.Clone(j.id)
+	j.ask.Src = j.body
+}
+
+// forward passes on what the server sends before its answer, and returns the
+// answer; errParked when the agent has to be asked first.
+func (j *Call) forward() ([]byte, wire.Frame, error) {
+	for {
+		frame, f, err := j.next()
+		var pause *link.Pause
+		if errors.As(err, &pause) {
+			return nil, f, err // what was asked of the agent stays asked
+		}
+		if err != nil || f.Kind == wire.Response {
+			j.settle()
+		}
+		if err != nil || f.Kind == wire.Response {
+			return frame, f, err
+		}
+		if f.Kind == wire.Notification {
+			j.notice(frame, f)
+			continue
+		}
+		if parked := j.takeRequest(frame, f); parked {
+			j.settle()
+			return nil, f, errSuspended
+		}
+	}
+}
+
+// notice passes on a notification that came in the stream of the request.
+func (j *Call) notice(frame []byte, f wire.Frame) {
+	switch f.Method {
+	case "notifications/progress":
+		token := j.params.Meta.Token
+		if token.Empty() {
+			return
+		}
+		at := wire.Member(frame, f.Params, "progressToken")
+		if at.Empty() || string(at.Of(frame)) != strconv.FormatUint(j.exchange.ID(), 10) {
+			return
+		}
+		j.reply.Before(wire.Splice(nil, frame, wire.Span{Start: 0, End: len(frame)}, wire.Edit{Span: at, With: token.Of(j.body)}))
+	case "notifications/message":
+		if j.caller.hears(frame, f) {
+			j.reply.Before(frame)
+		}
+	case "notifications/cancelled":
+		// The server gave up a question of its own.
+		id := wire.Member(frame, f.Params, "requestId").Of(frame)
+		j.mu.Lock()
+		if stop := j.requests[string(id)]; stop != nil {
+			stop()
+		}
+		j.mu.Unlock()
+	case "notifications/elicitation/complete", "notifications/tasks/status":
+		if !j.caller.Stateless() {
+			j.reply.Before(frame)
+		}
+	default:
+		j.target.Server.Connection.Deliver(frame, f)
+	}
+}
+
+func wanted(level string, frame []byte, f wire.Frame) bool {
+	if level == "" || f.Params.Empty() {
+		return false
+	}
+	at, _ := wire.StringAt(frame, wire.Member(frame, f.Params, "level"))
+	return wire.Level(at) >= wire.Level(level)
+}
+
+// answer sends the server's answer on, and records it.
+func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
+	defer j.cancel(nil)
+	outcome, payload, text := "ok", f.Result, ""
+	switch {
+	case f.Failed:
+		outcome = "tool-error"
+	case !f.Error.Empty():
+		outcome, payload = "error", f.Error
+		text = wire.ReadError(frame, f.Error).Message
+	}
+	if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
+		j.exchange.Close()
+		return nil
+	}
+	if !j.noteTask(frame, f) {
+		j.reply.Refuse(j.id, wire.CodeInternal, "the task was begun, but its id is taken, or there are too many tasks", nil)
+		return j.exchange.Close
+	}
+	if f.Error.Empty() && j.translation.Plain(frame, f) {
+		j.reply.Relay(frame, f, j.id)
+	} else if f.Error.Empty() {
+		j.reply.Result(wire.AppendResultFor(make([]byte, 0, len(frame)+len(j.id)), frame, f, j.id, &j.translation))
+	} else {
+		j.fault(frame, f)
+	}
+	return j.exchange.Close
+}
+
+// record hands the call to the journal. In strict mode no answer leaves without
+// its record, so that an error means that something else was answered.
+func (j *Call) record(ctx context.Context, outcome, text string, payload []byte) error {
+	e := j.entry
+	if e == nil {
+		return nil
+	}
+	e.Outcome, e.Error, e.Micros = outcome, text, time.Since(e.At).Microseconds()
+	e.Reply, e.BytesOut = j.carrier.journal.Keep(payload), len(payload)
+	err := j.carrier.journal.Record(context.WithoutCancel(ctx), e)
+	if err != nil {
+		j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "server", e.Server, "tool", e.Tool, "error", err)
+		j.reply.Refuse(j.id, wire.CodeInternal, "the call was carried out, but could not be recorded, so its answer is withheld", nil)
+	}
+	return err
+}
+
+// fault sends a server's error on, as far as it concerns the agent.
+func (j *Call) fault(frame []byte, f wire.Frame) {
+	e := wire.ReadError(frame, f.Error)
+	switch {
+	case e.Code == wire.CodeNoResource:
+		j.reply.Refuse(j.id, wire.CodeInvalidParams, e.Message, map[string]string{"uri": j.params.Subject})
+	case e.Code == wire.CodeNoCapability && !j.caller.Stateless():
+		j.toolError(j.target.Server.Name + ": " + e.Message)
+	case e.Code == wire.CodeURLElicitation && j.caller.Stateless():
+		j.retryLater(e)
+	case e.Code == wire.CodeURLElicitation && !j.caller.Caps.URL:
+		j.toolError(j.target.Server.Name + ": " + e.Message + addresses(e.Data))
+	case e.Code == 0 || (e.Code > -32000 && e.Code < -30000):
+		j.reply.Refuse(j.id, wire.CodeInternal, e.Message, map[string]any{"code": e.Code})
+	default:
+		j.reply.Last(wire.AppendWithID(nil, frame, f, j.id), j.reply.StatusOf(e.Code))
+	}
+}
+
+// addresses puts the addresses of an error into words.
+func addresses(data json.RawMessage) string {
+	var d struct {
+		Elicitations []struct{ Message, URL string }
+	}
+	if json.Unmarshal(data, &d) != nil {
+		return ""
+	}
+	var b strings.Builder
+	for i, e := range d.Elicitations {
+		if i < 10 {
+			b.WriteString("; open " + e.URL + " first (" + e.Message + ")")
+		}
+	}
+	return b.String()
+}
+
+// toolError answers with what the model can read: an error of the tool where
+// there is a tool, else an error of the protocol.
+func (j *Call) toolError(text string) {
+	if j.translation.Method != "tools/call" {
+		j.reply.Refuse(j.id, wire.CodeInternal, text, nil)
+		return
+	}
+	kind := ""
+	if j.caller.Stateless() {
+		kind = `"resultType":"complete",`
+	}
+	j.reply.Result(wire.AppendResult(nil, j.id, append(append([]byte(`{`+kind+`"isError":true,"content":[{"type":"text","text":`), wire.Quote(text)...), "}]}"...)))
+}
+
+// failDuring ends a job whose server wants something that the agent cannot give.
+func (j *Call) failDuring(ctx context.Context, why error) {
+	var missing *missingError
+	if j.record(ctx, "error", why.Error(), nil) != nil {
+		return
+	}
+	if errors.As(why, &missing) && j.caller.Stateless() {
+		j.reply.Refuse(j.id, wire.CodeNoCapability, why.Error(), map[string]json.RawMessage{"requiredCapabilities": missing.need})
+		return
+	}
+	j.toolError(j.target.Server.Name + ": " + why.Error())
+}
+
+// failBefore ends a job that got no answer: it tells the agent why, the server that
+// the answer is no longer wanted, and the journal both.
+func (j *Call) failBefore(ctx context.Context, err error) {
+	e := j.entry
+	if e == nil {
+		e = &journal.Entry{Call: team.Call{At: time.Now(), Server: j.target.Server.Name}}
+	}
+	e.Micros = time.Since(e.At).Microseconds()
+	e.Outcome = "unreachable"
+	code, message := wire.CodeInternal, ""
+	silent := false
+	carrier := j.carrier
+	var f *link.Failure
+	switch why := context.Cause(j.ctx); {
+	case errors.Is(why, session.ErrCanceled), errors.Is(why, session.ErrLeft), errors.Is(why, session.ErrRevoked):
+		// A cancelled request gets no answer (MCP, cancellation).
+		e.Outcome, e.Error, silent = "cancelled", why.Error(), !errors.Is(why, session.ErrRevoked)
+		message = why.Error()
+	case errors.Is(why, session.ErrShutdown):
+		e.Outcome, message = "cancelled", "Bouncer was stopped before the answer came; whether the tool ran is not known"
+	case errors.Is(why, context.DeadlineExceeded):
+		e.Outcome = "timeout"
+		message = j.target.Server.Name + ": the tool did not answer within " + carrier.o.CallTimeout.String() + "; whether it ran is not known"
+	case errors.As(err, &f) && f.SignIn != "" && j.entry != nil:
+		j.refuseMissing(ctx, f.Finding.Message, f.SignIn)
+		return
+	case errors.As(err, &f):
+		message = j.target.Server.Name + ": " + f.Finding.Message + "; " + f.Finding.Remedy
+		switch {
+		case f.Cause == diagnosis.ArgumentsRefused:
+			code = wire.CodeInvalidParams
+		case f.Finding.Actor != "" && f.Finding.Cause != diagnosis.OutcomeUnknown:
+			message += " (or ask " + j.caller.Snapshot.Contacts + ")"
+		}
+		if f.Refused && code == wire.CodeInternal {
+			j.target.Server.Connection.Report(f.Finding)
+		}
+	default:
+		message = j.target.Server.Name + ": the call could not be carried"
+		carrier.o.Log.ErrorContext(ctx, "a call broke", "server", e.Server, "tool", e.Tool, "error", err)
+	}
+	if e.Error == "" {
+		e.Error = message
+	}
+	if j.ask.ID != 0 && (e.Outcome == "cancelled" || e.Outcome == "timeout") {
+		// A farewell for somebody who has left gets its own, short time.
+		bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		_ = j.link.Cancel(bye, j.ask.ID, e.Error)
+		stop()
+	}
+	if j.entry != nil {
+		if err := carrier.journal.Record(context.WithoutCancel(ctx), j.entry); err != nil {
+			carrier.o.Log.ErrorContext(ctx, "a broken call could not be recorded", "error", err)
+		}
+	}
+	if !silent {
+		j.reply.Refuse(j.id, code, message, nil)
+	}
+}

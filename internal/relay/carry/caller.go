@@ -1,0 +1,54 @@
+package carry
+
+import (
+	"bouncer/internal/core/wire"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/snapshot"
+)
+
+// hears reports whether the agent wants a log message.
+func (c *Caller) hears(frame []byte, f wire.Frame) bool {
+	return wanted(c.logLevel(), frame, f)
+}
+
+// Principal is who stands at the door, and at which address.
+type Principal struct {
+	Snapshot *snapshot.Snapshot
+	Pass     *snapshot.Pass
+	Agent    *snapshot.Agent
+	Scope    string
+	Catalog  *snapshot.Catalog
+	// Legacy is set at the addresses of the oldest transport.
+	Legacy bool
+}
+
+// Caller is who asks, and how the answer has to look.
+type Caller struct {
+	Principal
+	Session  *session.Session // nil in the stateless era
+	Revision string
+	Caps     wire.Caps
+	Info     []byte
+	Level    string // of log messages, in the stateless era
+}
+
+func (c *Caller) Stateless() bool { return c.Session == nil }
+
+func (c *Caller) logLevel() string {
+	if c.Session != nil {
+		return c.Session.LogLevel()
+	}
+	return c.Level
+}
+
+func (c *Caller) holder() string {
+	if c.Session != nil {
+		return c.Session.Id
+	}
+	return "agent " + c.Agent.ID
+}
+
+// TaskNeed is what an agent lacks that does not declare the extension.
+func (c *Caller) TaskNeed() string {
+	return `{"extensions":{"` + wire.TasksExtension + `":{}}}`
+}

@@ -1,0 +1,188 @@
+package relay
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/wire"
+	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/stream"
+)
+
+// ServeHTTP serves one request to /mcp, /mcp/{server}, /sse or /sse/{server}.
+func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !d.o.Guard.Allows(r) {
+		d.fail(w, http.StatusForbidden, nil, wire.CodeInvalidRequest, "the Host or Origin header names a place that may not reach this service")
+		return
+	}
+	v, ok := d.admit(w, r)
+	if !ok {
+		return
+	}
+	if v.Legacy {
+		d.serveLegacy(w, r, v)
+		return
+	}
+	switch r.Method {
+	case http.MethodPost:
+		d.post(w, r, v)
+	case http.MethodGet:
+		d.stream(w, r, v)
+	case http.MethodDelete:
+		if s := d.session(w, r, v, nil); s != nil {
+			d.sessions.End(s, session.ErrLeft)
+			w.WriteHeader(http.StatusNoContent)
+		}
+	default:
+		w.Header().Set("Allow", "GET, POST, DELETE")
+		d.fail(w, http.StatusMethodNotAllowed, nil, wire.CodeInvalidRequest, "this address takes POST, GET and DELETE")
+	}
+}
+
+// admit finds out who is at the door. Whoever shows no valid pass learns
+// nothing but that.
+func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
+	v := carry.Principal{Snapshot: d.snapshot.Load()}
+	auth, path := r.Header.Get("Authorization"), r.URL.Path
+	if token, rest, ok := InAddress(path); ok {
+		path = rest
+		if p := v.Snapshot.Passes[sha256.Sum256([]byte(token))]; p != nil && p.InAddress {
+			v.Pass = p
+		}
+	} else if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
+		if p := v.Snapshot.Passes[sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))]; p != nil && !p.InAddress {
+			v.Pass = p
+		}
+	}
+	rest, legacy := strings.CutPrefix(path, "/sse")
+	if !legacy && path != "/mcp" && !strings.HasPrefix(path, "/mcp/") {
+		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is nothing at this address")
+		return v, false
+	}
+	v.Legacy = legacy
+	v.Scope = strings.Trim(strings.TrimPrefix(rest, "/mcp"), "/")
+	now := time.Now()
+	if v.Pass == nil || v.Pass.Revoked || !now.Before(v.Pass.Expires) || !v.Pass.Opens(v.Scope) {
+		w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
+		d.fail(w, http.StatusUnauthorized, nil, wire.CodeInvalidRequest, "show a valid pass: Authorization: Bearer bnp_...; an agent's owner makes one with bouncer agent pass")
+		return v, false
+	}
+	v.Agent = v.Snapshot.Agents[v.Pass.AgentID]
+	v.Pass.Used.Store(now.UnixMilli())
+	if v.Agent == nil || v.Agent.Paused {
+		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
+		return v, false
+	}
+	if v.Catalog = v.Snapshot.ReachOf(v.Agent).Catalog(v.Scope); v.Catalog == nil {
+		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
+		return v, false
+	}
+	return v, true
+}
+
+// addressPrefix begins the addresses that hold a pass.
+const addressPrefix = "/in/"
+
+// InAddress takes the pass out of an address like /in/{pass}/mcp, for agents that
+// can set no header.
+func InAddress(path string) (token, rest string, ok bool) {
+	after, ok := strings.CutPrefix(path, addressPrefix)
+	if !ok {
+		return "", path, false
+	}
+	token, rest, ok = strings.Cut(after, "/")
+	return token, "/" + rest, ok
+}
+
+// challenge tells an agent without a valid pass where it can sign in (RFC 6750;
+// RFC 9728, section 5.1).
+func (d *Gateway) challenge(scope string, shown bool) string {
+	path := "/mcp"
+	if scope != "" && len(scope) <= 32 && strings.Trim(scope, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" {
+		path += "/" + scope
+	}
+	out := `Bearer realm="bouncer", resource_metadata="` + d.o.Address + `/.well-known/oauth-protected-resource` + path + `"`
+	if shown {
+		out += `, error="invalid_token"`
+	}
+	return out
+}
+
+// session returns the visitor's session, or answers the request with why not.
+func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Principal, id []byte) *session.Session {
+	sid := r.Header.Get("Mcp-Session-Id")
+	if sid == "" {
+		d.fail(w, http.StatusBadRequest, id, wire.CodeInvalidRequest, "the Mcp-Session-Id header is missing; open a session with initialize first")
+		return nil
+	}
+	s := d.sessions.Get(sid)
+	if s == nil || s.PassID != v.Pass.ID || s.Scope != v.Scope || s.Legacy != nil {
+		d.fail(w, http.StatusNotFound, id, wire.CodeInvalidRequest, "there is no such session; open a new one with initialize")
+		return nil
+	}
+	if rev := r.Header.Get("Mcp-Protocol-Version"); rev != "" && !wire.SpeaksSession(rev) {
+		d.fail(w, http.StatusBadRequest, id, wire.CodeInvalidRequest, "the MCP-Protocol-Version header names a revision that is not spoken here")
+		return nil
+	}
+	s.Used.Store(time.Now().UnixMilli())
+	return s
+}
+
+var bodies = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+const maxPooledBody = 256 << 10
+
+// read reads the small body whole before anything else happens: the decision
+// needs it, and a half-read body would race with the answer. It answers itself
+// when the body cannot be taken.
+func (d *Gateway) read(w http.ResponseWriter, r *http.Request, buf *bytes.Buffer) (wire.Frame, bool) {
+	if !stream.IsJSON(r.Header) {
+		d.fail(w, http.StatusUnsupportedMediaType, nil, wire.CodeInvalidRequest, "the Content-Type header must be application/json")
+		return wire.Frame{}, false
+	}
+	if r.ContentLength > int64(d.o.BodyLimit) {
+		d.tooLarge(w)
+		return wire.Frame{}, false
+	}
+	if r.ContentLength > 0 {
+		buf.Grow(int(r.ContentLength) + bytes.MinRead)
+	}
+	if _, err := buf.ReadFrom(io.LimitReader(r.Body, int64(d.o.BodyLimit)+1)); err != nil {
+		d.fail(w, http.StatusBadRequest, nil, wire.CodeParse, "the body broke off")
+		return wire.Frame{}, false
+	}
+	if buf.Len() > d.o.BodyLimit {
+		d.tooLarge(w)
+		return wire.Frame{}, false
+	}
+	f, err := wire.ReadFrame(buf.Bytes())
+	if err != nil {
+		fe := frameError(err, wire.CodeInvalidRequest)
+		d.fail(w, http.StatusBadRequest, nil, fe.Code, fe.What)
+		return f, false
+	}
+	return f, true
+}
+
+func frameError(err error, code int) *wire.FrameError {
+	fe := &wire.FrameError{Code: code, What: err.Error()}
+	errors.As(err, &fe)
+	return fe
+}
+
+func (d *Gateway) tooLarge(w http.ResponseWriter) {
+	w.Header().Set("Connection", "close")
+	d.fail(w, http.StatusRequestEntityTooLarge, nil, wire.CodeInvalidRequest, "the body is larger than the limit (body-limit in Bouncer's settings)")
+}
+
+// fail answers a request with a status and a JSON-RPC error.
+func (d *Gateway) fail(w http.ResponseWriter, status int, id []byte, code int, message string) {
+	_ = stream.WriteJSON(w, status, wire.AppendError(nil, id, code, message, nil))
+}

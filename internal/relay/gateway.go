@@ -1,0 +1,158 @@
+// Package relay is the hot path: the door where agents come in, their sessions,
+// and the carrying of calls to servers and back.
+//
+// The Door reads a request's envelope, knows the agent by its pass, decides by
+// the World in force, and hands the call to the server's link. It keeps no
+// state of its own but the sessions. Every call, admitted or refused, ends in
+// the journal.
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bouncer/internal/origin"
+	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/session"
+	"bouncer/internal/snapshot"
+	"bouncer/internal/upstream"
+)
+
+// Options configure a Door; the zero value is the default.
+type Options struct {
+	Version     string
+	Address     string        // base URL under which agents reach the service
+	BodyLimit   int           // bytes of one request; 0 means 4 MiB
+	CallTimeout time.Duration // for one call; 0 means 5 min
+	Guard       *origin.Guard // required
+	Log         *slog.Logger  // required
+}
+
+// Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
+// the oldest revision.
+type Gateway struct {
+	o             Options
+	info          []byte // Bouncer's name and version, raw
+	carrier       *carry.Carrier
+	snapshot      atomic.Pointer[snapshot.Snapshot]
+	sessions      *session.Set
+	subscribers   subscribers
+	subscriptions subscriptions
+	publishing    sync.Mutex // one world after the other is put in force
+
+	ended chan struct{} // closed when streams have to end
+	once  sync.Once
+	swept chan struct{}
+}
+
+// New returns a door with an empty world, and starts its sweeper; Close
+// ends it.
+func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
+	if o.BodyLimit == 0 {
+		o.BodyLimit = 4 << 20
+	}
+	d := &Gateway{o: o, ended: make(chan struct{}), swept: make(chan struct{})}
+	// A map of strings cannot fail to be written.
+	d.info, _ = json.Marshal(map[string]string{"name": "bouncer", "title": "Bouncer", "version": o.Version})
+	d.sessions = session.NewSet(d.left)
+	d.carrier = carry.New(ctx, j, carry.Options{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log})
+	d.snapshot.Store(snapshot.New())
+	go d.sweep()
+	return d
+}
+
+// Publish puts a new world in force. It tells every open session whose tool list
+// is another one now, and ends those whose pass is no longer valid.
+func (d *Gateway) Publish(w *snapshot.Snapshot) {
+	d.publishing.Lock()
+	defer d.publishing.Unlock()
+	d.snapshot.Store(w)
+	valid := map[string]bool{}
+	now := time.Now()
+	for _, p := range w.Passes {
+		// A program that renews its token goes on with its session, so that the token
+		// alone may have expired; each request needs a fresh one.
+		valid[p.ID] = valid[p.ID] || (!p.Revoked && (p.Renews || now.Before(p.Expires)))
+	}
+	d.sessions.Each(func(s *session.Session) {
+		a := w.Agents[s.AgentID]
+		if a == nil || !valid[s.PassID] {
+			d.sessions.End(s, session.ErrRevoked)
+			return
+		}
+		shelf := w.ReachOf(a).Catalog(s.Scope)
+		if shelf == nil {
+			d.sessions.End(s, session.ErrLeft)
+			return
+		}
+		s.Outbox.ListsChanged(s.NoteLists(shelf.Digests()))
+	})
+	kept := map[*upstream.Connection]bool{}
+	connections := map[string]*upstream.Connection{} // by the id of the server as its agents have it
+	note := func(s *snapshot.Server) {
+		if s.Connection != nil {
+			kept[s.Connection], connections[s.ID] = true, s.Connection
+		}
+	}
+	for _, s := range w.Servers {
+		note(s)
+		for _, own := range s.ByAgent {
+			note(own)
+		}
+	}
+	d.carrier.Retain(func(c *upstream.Connection) bool { return kept[c] })
+	d.rewatch(connections)
+	d.subscribers.each(func(e *subscriber) {
+		a := w.Agents[e.agentID]
+		if a == nil || !valid[e.passID] {
+			e.stop()
+			return
+		}
+		if shelf := w.ReachOf(a).Catalog(e.scope); shelf != nil {
+			e.lists(shelf.Digests())
+		} else {
+			e.stop()
+		}
+	})
+}
+
+// Snapshot returns the world in force.
+func (d *Gateway) Snapshot() *snapshot.Snapshot { return d.snapshot.Load() }
+
+// Sessions is the number of open sessions.
+func (d *Gateway) Sessions() int { return d.sessions.Len() }
+
+// EndStreams ends the event streams, so that a server that is shutting down
+// does not wait for them. Calls go on.
+func (d *Gateway) EndStreams() { d.once.Do(func() { close(d.ended) }) }
+
+// Close waits for the calls in flight until ctx ends, then cancels them.
+func (d *Gateway) Close(ctx context.Context) {
+	d.EndStreams()
+	<-d.swept
+	d.carrier.Close(ctx)
+}
+
+func (d *Gateway) sweep() {
+	defer close(d.swept)
+	t := time.NewTicker(session.SweepEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-t.C:
+			limit := time.Now().Add(-session.IdleSession).UnixMilli()
+			d.sessions.Each(func(s *session.Session) {
+				if s.Used.Load() < limit && !s.Busy() {
+					d.sessions.End(s, session.ErrIdle)
+				}
+			})
+			d.carrier.Sweep(time.Now())
+		case <-d.ended:
+			return
+		}
+	}
+}

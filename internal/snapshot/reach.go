@@ -1,0 +1,258 @@
+package snapshot
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/link"
+)
+
+func Clip(s string) string {
+	if len(s) > 80 {
+		return strings.ToValidUTF8(s[:80], "") + "..."
+	}
+	return s
+}
+
+// Reach is one agent's reach: what it is shown, ready to be sent.
+type Reach struct {
+	all     *Catalog
+	servers map[string]*Catalog // by server name; /mcp/{server}
+}
+
+// Catalog is the content of one address for one agent.
+type Catalog struct {
+	one   *Server // the server of the address; nil on /mcp
+	lists map[tools.Kind]*List
+}
+
+// List is one list of a shelf, rendered for both eras when first asked for.
+type List struct {
+	kind   tools.Kind
+	sorted []*Target
+	names  map[string]*Target // by the name on this address
+	merged bool               // names of several servers
+	digest string
+
+	once  [2]sync.Once
+	pages [2][][]byte // results, by era
+}
+
+// pageSize is how many entries one page of a list holds. Many agents never ask
+// for a second page, so it is large.
+const pageSize = 2000
+
+func expose(kind tools.Kind, server, name string) string {
+	if kind == tools.Resources || kind == tools.Templates {
+		return tools.ExposeURI(server, name)
+	}
+	return tools.Expose(server, name)
+}
+
+func newCatalog(one *Server, targets map[tools.Kind][]*Target) *Catalog {
+	s := &Catalog{one: one, lists: map[tools.Kind]*List{}}
+	for _, kind := range tools.Kinds {
+		l := &List{kind: kind, sorted: targets[kind], names: make(map[string]*Target, len(targets[kind])), merged: one == nil}
+		h := sha256.New()
+		for _, t := range l.sorted {
+			l.names[l.name(t)] = t
+			fmt.Fprintf(h, "%s\x00%s\x00", l.name(t), t.Tool.Fingerprint)
+		}
+		l.digest = hex.EncodeToString(h.Sum(nil)[:8])
+		s.lists[kind] = l
+	}
+	return s
+}
+
+func (l *List) name(t *Target) string {
+	if l.merged {
+		return t.Exposed
+	}
+	return t.Tool.Name
+}
+
+// page returns the result of listing, for a cursor; ok is false when the cursor
+// is not one of this list as it is now.
+func (l *List) page(cursor string, stateless bool) (result []byte, ok bool) {
+	era := 0
+	if stateless {
+		era = 1
+	}
+	l.once[era].Do(func() { l.render(era) })
+	n := 0
+	if cursor != "" {
+		at, digest, found := strings.Cut(cursor, ".")
+		var err error
+		if n, err = strconv.Atoi(at); err != nil || !found || digest != l.digest || n < 1 || n >= len(l.pages[era]) {
+			return nil, false
+		}
+	}
+	return l.pages[era][n], true
+}
+
+func (l *List) render(era int) {
+	for at := 0; at == 0 || at < len(l.sorted); at += pageSize {
+		end := min(at+pageSize, len(l.sorted))
+		var b bytes.Buffer
+		fmt.Fprintf(&b, `{%q:[`, string(l.kind))
+		wrote := false
+		for _, t := range l.sorted[at:end] {
+			raw := t.Tool.Renamed(l.kind, l.name(t))
+			if era == 1 && onlyTask(raw) {
+				continue // tasks of sessions cannot be had without one
+			}
+			if wrote {
+				b.WriteByte(',')
+			}
+			wrote = true
+			if l.kind == tools.Tools {
+				raw = wire.ItemFor(raw, era == 1)
+			}
+			b.Write(raw)
+		}
+		b.WriteByte(']')
+		if end < len(l.sorted) {
+			fmt.Fprintf(&b, `,"nextCursor":"%d.%s"`, len(l.pages[era])+1, l.digest)
+		}
+		if era == 1 {
+			// What one agent may see is nobody else's, and changes are told.
+			b.WriteString(`,"resultType":"complete","ttlMs":0,"cacheScope":"private"`)
+		}
+		b.WriteByte('}')
+		l.pages[era] = append(l.pages[era], b.Bytes())
+	}
+}
+
+// onlyTask reports whether a tool can only be called as a task.
+func onlyTask(raw []byte) bool {
+	if !bytes.Contains(raw, []byte(`"required"`)) || !bytes.Contains(raw, []byte(`"taskSupport"`)) {
+		return false
+	}
+	how, _ := wire.StringAt(raw, wire.Member(raw, wire.Member(raw, wire.Span{Start: 0, End: len(raw)}, "execution"), "taskSupport"))
+	return how == "required"
+}
+
+// Find returns the tool or prompt of that name within reach at this address; nil
+// for none.
+func (s *Catalog) Find(kind tools.Kind, name string) *Target { return s.lists[kind].names[name] }
+
+// Page returns one page of a list as the result of listing; ok is false when the
+// cursor is not one of this list as it is now.
+func (s *Catalog) Page(kind tools.Kind, cursor string, stateless bool) (result []byte, ok bool) {
+	return s.lists[kind].page(cursor, stateless)
+}
+
+// Digests tells two states of a shelf apart, list by list: tools, prompts, and
+// resources with templates.
+func (s *Catalog) Digests() [3]string {
+	return [3]string{s.lists[tools.Tools].digest, s.lists[tools.Prompts].digest, s.lists[tools.Resources].digest + s.lists[tools.Templates].digest}
+}
+
+// Catalog returns what the agent sees at an address: server is "" for /mcp.
+func (v *Reach) Catalog(server string) *Catalog {
+	if server == "" {
+		return v.all
+	}
+	return v.servers[server]
+}
+
+// Capabilities renders what is declared to agents at this address: of one
+// server what that server declares, of several everything.
+func (s *Catalog) Capabilities(rev string) map[string]any {
+	type obj = map[string]any
+	changed := obj{"listChanged": true}
+	if s.one == nil {
+		out := obj{"tools": changed, "prompts": changed, "resources": obj{"listChanged": true, "subscribe": true}, "logging": obj{}}
+		if rev > wire.Rev20241105 {
+			out["completions"] = obj{}
+		}
+		if wire.Stateless(rev) && s.any(func(g link.Greeting) bool { return g.TaskExtension }) {
+			out["extensions"] = obj{wire.TasksExtension: obj{}}
+		}
+		if rev == wire.Rev20251125 && s.any(func(g link.Greeting) bool { return g.Tasks }) {
+			out["tasks"] = taskCaps
+		}
+		return out
+	}
+	g := s.one.Offer.Greeting
+	out := obj{}
+	if g.Tools || g.Revision == "" {
+		out["tools"] = changed
+	}
+	if g.Prompts {
+		out["prompts"] = changed
+	}
+	if g.Resources {
+		r := obj{"listChanged": true}
+		if g.Subscribe {
+			r["subscribe"] = true
+		}
+		out["resources"] = r
+	}
+	if g.Completions && rev > wire.Rev20241105 {
+		out["completions"] = obj{}
+	}
+	if g.TaskExtension && wire.Stateless(rev) {
+		out["extensions"] = obj{wire.TasksExtension: obj{}}
+	}
+	if g.Tasks && rev == wire.Rev20251125 {
+		out["tasks"] = taskCaps
+	}
+	if g.Logging || (wire.Stateless(g.Revision) && !wire.Stateless(rev)) {
+		out["logging"] = obj{}
+	}
+	return out
+}
+
+// taskCaps are the capabilities for tasks (MCP 2025-11-25). A list of tasks is
+// not among them: servers would list those of other sessions too.
+var taskCaps = map[string]any{"cancel": map[string]any{}, "requests": map[string]any{"tools": map[string]any{"call": map[string]any{}}}}
+
+// any reports whether a server with tools in reach says something of itself.
+func (s *Catalog) any(says func(link.Greeting) bool) bool {
+	for _, t := range s.lists[tools.Tools].sorted {
+		if says(t.Server.Offer.Greeting) {
+			return true
+		}
+	}
+	return false
+}
+
+// maxInstructions bounds what servers may say to the agent about themselves.
+const maxInstructions = 16 << 10
+
+// Instructions are those of the servers in reach at this address.
+func (s *Catalog) Instructions() string {
+	if s.one != nil {
+		return s.one.Offer.Instructions
+	}
+	var b strings.Builder
+	seen := map[*Server]bool{}
+	for _, kind := range tools.Kinds {
+		for _, t := range s.lists[kind].sorted {
+			text := t.Server.Offer.Instructions
+			if seen[t.Server] || text == "" || b.Len()+len(text) > maxInstructions {
+				continue
+			}
+			seen[t.Server] = true
+			fmt.Fprintf(&b, "Server %s (its tools begin with %s__):\n%s\n\n", t.Server.Name, t.Server.Name, text)
+		}
+	}
+	return strings.TrimSpace(b.String())
+}
+
+// RenameURI returns how the URIs of a server's resources look at this address; nil
+// when they stay as they are.
+func (s *Catalog) RenameURI(server string) func(string) string {
+	if s.one != nil {
+		return nil
+	}
+	return func(uri string) string { return tools.ExposeURI(server, uri) }
+}

@@ -1,0 +1,229 @@
+package snapshot
+
+import (
+	"fmt"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/link"
+	"bouncer/internal/upstream"
+)
+
+// Snapshot is everything the door decides by, as one immutable state. A new one
+// is built on every change and swapped in; nobody alters one in place.
+type Snapshot struct {
+	Passes  map[[32]byte]*Pass // by the hash of the token
+	Agents  map[string]*Agent  // by id
+	Servers map[string]*Server // by name
+	Rules   *rules.Set
+	// Contacts names whom to ask about what is not admitted.
+	Contacts string
+
+	mu      sync.Mutex
+	reaches map[string]*Reach // by agent id, built when first needed
+	// exposed holds everything named by its name on /mcp, built when first needed.
+	exposed map[tools.Kind]map[string]Target
+}
+
+// New returns an empty world, in which nobody is known.
+func New() *Snapshot {
+	return &Snapshot{Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.NewSet(nil)}
+}
+
+// Pass is a valid or once valid pass.
+type Pass struct {
+	ID      string
+	AgentID string
+	Expires time.Time
+	Revoked bool
+	// Renews is set for the access token of a program. All tokens of one consent
+	// have the same ID.
+	Renews bool
+	// InAddress is set for a pass that is part of an address; it opens nothing else.
+	InAddress bool
+	// Audience is the address below the service that the pass opens, with all that
+	// is below it; "" for all.
+	Audience string
+	// Used is when the pass was last shown, in milliseconds since 1970. It is
+	// shared by all worlds that know the pass.
+	Used *atomic.Int64
+}
+
+// Opens reports whether the pass is for an address: "" for all servers, or the
+// name of one. A pass for all opens each of them.
+func (p *Pass) Opens(scope string) bool {
+	return p.Audience == "" || p.Audience == "/mcp" || p.Audience == "/mcp/"+scope
+}
+
+// Agent is who a pass belongs to.
+type Agent struct {
+	ID     string
+	Name   string
+	Owner  string // name of the person, or "" for the team
+	Paused bool
+}
+
+// Server is a server with the way to it.
+type Server struct {
+	ID     string
+	Name   string
+	Paused bool
+	Offer  link.Offer
+	// Connection is nil for a paused server, and for one that Missing tells about.
+	Connection *upstream.Connection
+	// Missing is set when the agents concerned have no credential for it.
+	Missing *MissingCredential
+	// ByAgent is the server as an agent has it whose credential is another one, by the
+	// agent's id.
+	ByAgent map[string]*Server
+}
+
+// MissingCredential says which credential is missing and where it is supplied.
+type MissingCredential struct {
+	Cause string
+	Text  string
+	Link  string // "" when there is no such address
+}
+
+// For returns the server as one agent has it.
+func (s *Server) For(a *Agent) *Server {
+	if own := s.ByAgent[a.ID]; own != nil {
+		return own
+	}
+	return s
+}
+
+// Target is one tool, prompt or resource as one agent can reach it.
+type Target struct {
+	Server   *Server
+	Tool     tools.Tool
+	Exposed  string // name on /mcp
+	Decision rules.Decision
+	Mirrors  []wire.Mirror // arguments of a tool that are mirrored into headers
+}
+
+// ReachOf returns the agent's reach. It is computed once for each world.
+func (w *Snapshot) ReachOf(a *Agent) *Reach {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if v := w.reaches[a.ID]; v != nil {
+		return v
+	}
+	v := &Reach{servers: map[string]*Catalog{}}
+	all := map[tools.Kind][]*Target{}
+	mine := w.Rules.For(a.Name)
+	for _, s := range w.sorted() {
+		s = s.For(a)
+		here := map[tools.Kind][]*Target{}
+		if on := mine.On(s.Name); on.Len() > 0 && !s.Paused {
+			for _, kind := range tools.Kinds {
+				for _, t := range s.Offer.Lists[kind] {
+					if d := on.Decide(kind.Rule(t.Name)); d.Admitted() {
+						n := &Target{Server: s, Tool: t, Exposed: expose(kind, s.Name, t.Name), Decision: d}
+						if kind == tools.Tools {
+							// A tool with bad annotations was left out, or is only spoken with
+							// in sessions, where there are no such headers.
+							n.Mirrors, _ = wire.ReadMirrors(t.Raw)
+						}
+						here[kind] = append(here[kind], n)
+					}
+				}
+				all[kind] = append(all[kind], here[kind]...)
+			}
+		}
+		v.servers[s.Name] = newCatalog(s, here)
+	}
+	v.all = newCatalog(nil, all)
+	if w.reaches == nil {
+		w.reaches = map[string]*Reach{}
+	}
+	w.reaches[a.ID] = v
+	return v
+}
+
+func (w *Snapshot) sorted() []*Server {
+	out := make([]*Server, 0, len(w.Servers))
+	for _, s := range w.Servers {
+		out = append(out, s)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
+}
+
+// Resource finds the resource of that URI, or the template, at the address. It
+// need not be listed: servers have resources that they do not list. The error
+// text is empty when there is no such server.
+func (w *Snapshot) Resource(a *Agent, sh *Catalog, uri string) (*Target, string) {
+	s, own := sh.one, uri
+	if s == nil {
+		name, rest, ok := tools.ReadURI(uri)
+		if s = w.Servers[name]; !ok || s == nil {
+			return nil, "there is no resource " + strconv.Quote(Clip(uri)) + " here; resources/list has those within reach"
+		}
+		s, own = s.For(a), rest
+	}
+	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
+		return nil, "server " + s.Name + " has no resources"
+	}
+	t := &Target{Server: s, Tool: tools.Tool{Name: own}, Exposed: uri, Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own))}
+	switch {
+	case !t.Decision.Admitted():
+		return t, fmt.Sprintf("resource %s of server %s is not within the reach of agent %s: %s; ask %s", Clip(own), s.Name, a.Name, t.Decision.Reason(), w.Contacts)
+	case s.Paused:
+		return t, fmt.Sprintf("server %s is paused; ask %s", s.Name, w.Contacts)
+	}
+	return t, ""
+}
+
+// Refusal explains why the agent has no tool or prompt of that name at the
+// address. The target is set when such a thing exists.
+func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Target, why string) {
+	word := strings.TrimSuffix(string(kind), "s")
+	t = w.find(kind, scope, name)
+	if t == nil {
+		return nil, fmt.Sprintf("there is no %s %q here; %s has those within the reach of agent %s", word, Clip(name), kind.Method(), a.Name)
+	}
+	t.Decision = w.Rules.For(a.Name).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
+	if t.Decision.Admitted() {
+		return t, fmt.Sprintf("server %s is paused; ask %s", t.Server.Name, w.Contacts)
+	}
+	return t, fmt.Sprintf("%s %s of server %s is not within the reach of agent %s: %s; ask %s", word, t.Tool.Name, t.Server.Name, a.Name, t.Decision.Reason(), w.Contacts)
+}
+
+// find returns the tool or prompt of that name at the address, within reach or
+// not.
+func (w *Snapshot) find(kind tools.Kind, scope, name string) *Target {
+	if scope != "" {
+		s := w.Servers[scope]
+		for _, t := range s.Offer.Lists[kind] {
+			if t.Name == name {
+				return &Target{Server: s, Tool: t}
+			}
+		}
+		return nil
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.exposed == nil {
+		w.exposed = map[tools.Kind]map[string]Target{tools.Tools: {}, tools.Prompts: {}}
+		for _, s := range w.Servers {
+			for k, names := range w.exposed {
+				for _, t := range s.Offer.Lists[k] {
+					e := tools.Expose(s.Name, t.Name)
+					names[e] = Target{Server: s, Tool: t, Exposed: e}
+				}
+			}
+		}
+	}
+	if t, ok := w.exposed[kind][name]; ok {
+		return &t
+	}
+	return nil
+}
