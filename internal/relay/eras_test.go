@@ -556,8 +556,18 @@ func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
 	// A server that is altered gets another connection, which knows of them.
 	w.Must("PATCH", "/api/servers/act", testkit.Obj{"sharing": "shared"}, nil)
 	require.Eventually(t, func() bool { return len(s.Seen("resources/subscribe")) >= 2 }, 15*time.Second, 10*time.Millisecond)
-	s.Say(`{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log"}}`)
-	assert.Contains(t, testkit.Next(t, first), `"uri":"bouncer:act/file:///log"`, "the agents hear of changes as before")
+	told := ""
+	require.Eventually(t, func() bool {
+		// What is said before its stream is open is lost.
+		s.Say(`{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log"}}`)
+		select {
+		case told = <-first:
+			return true
+		default:
+			return false
+		}
+	}, 15*time.Second, 20*time.Millisecond, "the agents hear of changes as before")
+	assert.Contains(t, told, `"uri":"bouncer:act/file:///log"`)
 	assert.Contains(t, testkit.Next(t, second), `"uri":"file:///log"`)
 	assert.Contains(t, ask(one, "resources/unsubscribe", `{"uri":"file:///log"}`), `"result":{}`)
 	assert.Empty(t, s.Seen("resources/unsubscribe"))

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/carry"
@@ -112,13 +113,30 @@ func (d *Gateway) rewatch(connections map[string]*upstream.Connection) {
 				continue
 			}
 			mine[uri] = subscription{was.key, now}
-			d.carrier.Go(func() {
-				ctx, stop := context.WithTimeout(d.carrier.Context(), subscribeTime)
-				defer stop()
-				if err := now.Subscribe(ctx, was.key.uri, true); err != nil {
-					d.o.Log.Warn("a subscription could not be made again at a server that was altered", "error", err)
-				}
-			})
+			d.carrier.Go(func() { d.subscribeAgain(now, was.key.uri) })
+		}
+	}
+}
+
+// subscribeAgain subscribes at a connection that has only begun to be opened, and
+// may be closed and opened again meanwhile.
+func (d *Gateway) subscribeAgain(c *upstream.Connection, uri string) {
+	ctx, stop := context.WithTimeout(d.carrier.Context(), subscribeTime)
+	defer stop()
+	for {
+		err := c.Subscribe(ctx, uri, true)
+		if err == nil {
+			return
+		}
+		var refused *link.ServerError
+		var failure *link.Failure
+		if errors.As(err, &refused) || (errors.As(err, &failure) && failure.Cause == diagnosis.NotOffered) || ctx.Err() != nil {
+			d.o.Log.Warn("a subscription could not be made again at a server that was altered", "error", err)
+			return
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
 		}
 	}
 }
