@@ -562,6 +562,7 @@ func (d *Desk) reconcile(ctx context.Context, servers []team.Server, reg *regist
 // keep starts a keeper for a way. What was offered before stays in force until
 // the new conversation has answered.
 func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Transport, old *kept) *kept {
+	replaced := old != nil
 	if old == nil && h.Key() != "" && !l.Traits().Static {
 		for key, k := range d.keepers {
 			if strings.HasPrefix(key, s.ID) {
@@ -572,7 +573,11 @@ func (d *Desk) keep(ctx context.Context, s team.Server, h team.Holder, l link.Tr
 	if old != nil && !l.Traits().Static {
 		st := old.keeper.Status()
 		st.State, st.Finding, st.Since = team.StateConnecting, nil, time.Now().UTC()
-		return &kept{keeper: upstream.Adopt(d.ctx, l, st, d.keeping(s, h))}
+		o := d.keeping(s, h)
+		if replaced {
+			o.Subscriptions = old.keeper.Subscriptions()
+		}
+		return &kept{keeper: upstream.Adopt(d.ctx, l, st, o)}
 	}
 	list, err := d.store.Edition(ctx, s.ID)
 	if err != nil {

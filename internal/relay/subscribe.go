@@ -7,7 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/carry"
@@ -100,50 +99,20 @@ func (d *Gateway) unwatch(m *session.Outbox, uri string) {
 	})
 }
 
-// rewatch makes the subscriptions of connections that were replaced again, at
-// those that took their place. The agents need not know.
+// rewatch lets subscriptions follow to the connections that took the place of
+// others, which have taken them over.
 func (d *Gateway) rewatch(connections map[string]*upstream.Connection) {
 	w := &d.subscriptions
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, mine := range w.own {
 		for uri, was := range mine {
-			now := connections[was.key.server]
-			if now == nil || now == was.connection {
-				continue
+			if now := connections[was.key.server]; now != nil {
+				mine[uri] = subscription{was.key, now}
 			}
-			mine[uri] = subscription{was.key, now}
-			d.carrier.Go(func() { d.subscribeAgain(now, was.key.uri) })
 		}
 	}
 }
-
-// subscribeAgain subscribes at a connection that has only begun to be opened, and
-// may be closed and opened again meanwhile.
-func (d *Gateway) subscribeAgain(c *upstream.Connection, uri string) {
-	ctx, stop := context.WithTimeout(d.carrier.Context(), subscribeTime)
-	defer stop()
-	for {
-		err := c.Subscribe(ctx, uri, true)
-		if err == nil {
-			return
-		}
-		var refused *link.ServerError
-		var failure *link.Failure
-		if errors.As(err, &refused) || (errors.As(err, &failure) && failure.Cause == diagnosis.NotOffered) || ctx.Err() != nil {
-			d.o.Log.Warn("a subscription could not be made again at a server that was altered", "error", err)
-			return
-		}
-		select {
-		case <-time.After(time.Second):
-		case <-ctx.Done():
-		}
-	}
-}
-
-// subscribeTime is how long a subscription that is made again may take; a server
-// that was altered is started first.
-const subscribeTime = time.Minute
 
 // Notice is told what a server says outside of any request.
 func (d *Gateway) Notice(serverID string, frame []byte, f wire.Frame) {

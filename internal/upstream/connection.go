@@ -32,6 +32,9 @@ type Options struct {
 	Poll time.Duration
 	// Sharing is Auto, Shared or Private; "" means Auto.
 	Sharing string
+	// Subscriptions are those of the connection that this one replaces, by URI, with
+	// how many listeners each has. They are made when the server has answered.
+	Subscriptions map[string]int
 }
 
 // Status is what a Keeper knows of its server.
@@ -60,7 +63,9 @@ type Connection struct {
 	sessions map[wire.Caps]link.Transport // with sessions, of a server that needs none
 	single   time.Time                    // until then the server is taken to keep no sessions
 	subs     map[string]*subscription     // by URI
-	closed   bool
+	// inherited are subscriptions that are still to be made at the server.
+	inherited []string
+	closed    bool
 
 	probing sync.Mutex // one probe at a time
 }
@@ -107,6 +112,12 @@ func Adopt(ctx context.Context, l link.Transport, probed Status, o Options) *Con
 	k := &Connection{
 		link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
 		status: probed, forks: map[wire.Caps]link.Transport{}, sessions: map[wire.Caps]link.Transport{}, subs: map[string]*subscription{},
+	}
+	for uri, refs := range o.Subscriptions {
+		made := make(chan struct{})
+		close(made)
+		k.subs[uri] = &subscription{refs: refs, ready: made}
+		k.inherited = append(k.inherited, uri)
 	}
 	k.stateless.Store(wire.Stateless(probed.Revision))
 	l.SetListener(k.deliver)
@@ -237,6 +248,10 @@ func (k *Connection) OpenDedicated(caps wire.Caps, session bool, to link.Listene
 // more or less.
 func (k *Connection) Subscribe(ctx context.Context, uri string, on bool) error {
 	k.mu.Lock()
+	if k.closed {
+		k.mu.Unlock()
+		return context.Canceled
+	}
 	s := k.subs[uri]
 	first := on && s == nil
 	switch {
@@ -278,6 +293,38 @@ func (k *Connection) Subscribe(ctx context.Context, uri string, on bool) error {
 		return k.link.Subscribe(ctx, uri, false)
 	}
 	return nil
+}
+
+// Subscriptions are the resources that somebody wants to hear of, by URI, with how
+// many do.
+func (k *Connection) Subscriptions() map[string]int {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	out := make(map[string]int, len(k.subs))
+	for uri, s := range k.subs {
+		out[uri] = s.refs
+	}
+	return out
+}
+
+// inherit makes the subscriptions that were taken over from another connection. It
+// is called by run alone.
+func (k *Connection) inherit(ctx context.Context) {
+	k.mu.Lock()
+	todo := k.inherited
+	k.inherited = nil
+	k.mu.Unlock()
+	for _, uri := range todo {
+		k.mu.Lock()
+		wanted := k.subs[uri] != nil
+		k.mu.Unlock()
+		if !wanted {
+			continue
+		}
+		if err := k.link.Subscribe(ctx, uri, true); err != nil {
+			k.o.Log.Warn("a subscription could not be made again at a server that was altered", "server", k.link.Name(), "error", err)
+		}
+	}
 }
 
 // Status returns what is known now.
@@ -357,6 +404,7 @@ func (k *Connection) run(ctx context.Context) {
 	for ctx.Err() == nil {
 		if k.Status().State == team.StateReady {
 			failures = 0
+			k.inherit(ctx)
 			if k.link.Traits().CheapForks {
 				// Most agents share this one, so it is there before they need it; what is
 				// wrong with it will be told to the first of them.
