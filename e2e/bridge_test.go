@@ -103,7 +103,7 @@ func TestBridgeTellsWhatIsWrong(t *testing.T) {
 	assert.Contains(t, out, `"protocolVersion":"2025-06-18"`)
 	assert.Contains(t, out, `"id":null,"error":{"code":-32700`)
 	assert.Contains(t, out, `{"jsonrpc":"2.0","id":2,"result":{}}`)
-	assert.Zero(t, w.Svc.Door.Sessions(), "the session ends with the bridge")
+	assert.Zero(t, w.Svc.Gateway.Sessions(), "the session ends with the bridge")
 	out, _, _ = run(hello, []string{"BOUNCER_PASS=bnp_wrong"}, "--address", w.Base)
 	assert.Contains(t, out, `"id":"h","error"`)
 	assert.Contains(t, out, "show a valid pass")

@@ -1,6 +1,6 @@
 // Package api is the REST API for people and programs: a table of routes, each
 // with who may call it and what it takes and gives. The OpenAPI document is
-// made from the same table. Handlers are thin: decode, call the desk, encode.
+// made from the same table. Handlers are thin: decode, call the service, encode.
 package api
 
 import (
@@ -18,11 +18,21 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"bouncer/internal/agents"
+	"bouncer/internal/apitype"
+	"bouncer/internal/authserver"
+	"bouncer/internal/control/policy"
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
-	"bouncer/internal/desk"
 	"bouncer/internal/journal"
+	"bouncer/internal/login"
 	"bouncer/internal/oauth"
+	"bouncer/internal/people"
+	"bouncer/internal/registry"
+	"bouncer/internal/secrets"
+	"bouncer/internal/servers"
+	"bouncer/internal/signin"
 )
 
 // Cookie is the name of the console's session cookie.
@@ -47,11 +57,27 @@ type Options struct {
 	Ended <-chan struct{}
 }
 
+// Services are what the routes call.
+type Services struct {
+	Registry   *registry.Registry
+	People     *people.Service
+	Login      *login.Service
+	Servers    *servers.Service
+	Agents     *agents.Service
+	Policy     *policy.Service
+	Secrets    *secrets.Service
+	SignIns    *signin.Service
+	AuthServer *authserver.Service
+	Journal    *journal.Reader
+	Taps       Taps
+	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
+	Backup func(ctx context.Context, path string) error
+}
+
 // API serves the routes under /api.
 type API struct {
 	o      Options
-	desk   *desk.Desk
-	taps   Taps
+	s      Services
 	routes []route
 	doc    []byte
 }
@@ -84,8 +110,8 @@ type call struct {
 func (c *call) name(key string) string { return chi.URLParam(c.Request, key) }
 
 // New returns the API.
-func New(d *desk.Desk, taps Taps, o Options) (*API, error) {
-	a := &API{o: o, desk: d, taps: taps}
+func New(s Services, o Options) (*API, error) {
+	a := &API{o: o, s: s}
 	a.routes = a.table()
 	doc, err := a.describe()
 	if err != nil {
@@ -104,7 +130,7 @@ func (a *API) Mount(r chi.Router) {
 		r.Method(rt.method, rt.path, cross.Handler(a.serve(rt)))
 	}
 	notFound := func(w http.ResponseWriter, _ *http.Request) {
-		a.problem(w, problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"})
+		a.problem(w, apitype.Problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"})
 	}
 	r.HandleFunc("/api", notFound)
 	r.HandleFunc("/api/*", notFound)
@@ -139,7 +165,7 @@ func (a *API) serve(rt route) http.Handler {
 }
 
 // authorise finds out who calls and whether they may.
-func (a *API) authorise(rt route, c *call) (problem, bool) {
+func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 	kind := "token"
 	token, ok := strings.CutPrefix(c.Header.Get("Authorization"), "Bearer ")
 	if !ok {
@@ -147,11 +173,11 @@ func (a *API) authorise(rt route, c *call) (problem, bool) {
 			token, kind = cookie.Value, "console"
 		}
 	}
-	unknown := problem{Status: 401, Title: "you are not signed in", Hint: "sign in with bouncer login, or in the console"}
+	unknown := apitype.Problem{Status: 401, Title: "you are not signed in", Hint: "sign in with bouncer login, or in the console"}
 	if token == "" || len(token) > 200 {
 		return unknown, false
 	}
-	p, err := a.desk.Who(c.Context(), token, kind)
+	p, err := a.s.Login.Who(c.Context(), token, kind)
 	if err != nil {
 		var nf *team.NotFoundError
 		if errors.As(err, &nf) {
@@ -161,12 +187,12 @@ func (a *API) authorise(rt route, c *call) (problem, bool) {
 	}
 	c.person, c.token = p, token
 	if p.MustChange && !rt.fresh {
-		return problem{Status: 403, Title: "your one-time password has to be replaced first", Code: "password-change-needed", Hint: "choose a password in the console, or with bouncer login"}, false
+		return apitype.Problem{Status: 403, Title: "your one-time password has to be replaced first", Code: "password-change-needed", Hint: "choose a password in the console, or with bouncer login"}, false
 	}
 	if rt.roles != nil && !slices.Contains(rt.roles, p.Role) {
-		return problem{Status: 403, Title: fmt.Sprintf("your role, %s, does not allow this", p.Role), Hint: "ask somebody who is " + roleWords(rt.roles)}, false
+		return apitype.Problem{Status: 403, Title: fmt.Sprintf("your role, %s, does not allow this", p.Role), Hint: "ask somebody who is " + roleWords(rt.roles)}, false
 	}
-	return problem{}, true
+	return apitype.Problem{}, true
 }
 
 func roleWords(roles []team.Role) string {
@@ -177,27 +203,14 @@ func roleWords(roles []team.Role) string {
 	return strings.Join(words, " or ")
 }
 
-// problem is an error as the API tells it (RFC 9457, problem details).
-type problem struct {
-	Title   string             `json:"title" doc:"what happened, in one sentence"`
-	Status  int                `json:"status"`
-	Code    string             `json:"code,omitempty" doc:"a word for programs, where they may have to act on it"`
-	Field   string             `json:"field,omitempty" doc:"the input field that is concerned"`
-	Hint    string             `json:"hint,omitempty" doc:"what helps"`
-	Finding *diagnosis.Finding `json:"finding,omitempty" doc:"why a server could not be reached"`
-	Stages  []team.Stage       `json:"stages,omitempty" doc:"the steps of reaching it"`
-	// Document is set when operations have to be picked first.
-	Document *desk.DocumentInfo `json:"document,omitempty" doc:"the OpenAPI document whose operations are to be picked"`
-}
-
 // explain turns an error into what may be told.
-func (a *API) explain(c *call, err error) problem {
+func (a *API) explain(c *call, err error) apitype.Problem {
 	var field *team.FieldError
 	var missing *team.NotFoundError
 	var clash *team.ConflictError
 	var probe *team.ProbeError
 	var wait *team.ThrottledError
-	var pick *desk.OperationsError
+	var pick *serverspec.OperationsError
 	var denied *oauth.Error
 	var failed interface {
 		error
@@ -206,31 +219,31 @@ func (a *API) explain(c *call, err error) problem {
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &field):
-		return problem{Status: 422, Title: field.Error(), Field: field.Field}
+		return apitype.Problem{Status: 422, Title: field.Error(), Field: field.Field}
 	case errors.As(err, &pick):
-		return problem{Status: 422, Title: pick.Error(), Field: "operations", Hint: "pick those that are to be tools", Document: &pick.Document}
+		return apitype.Problem{Status: 422, Title: pick.Error(), Field: "operations", Hint: "pick those that are to be tools", Document: &pick.Document}
 	case errors.As(err, &missing):
-		return problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
+		return apitype.Problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
 	case errors.As(err, &clash):
-		return problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
+		return apitype.Problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
 	case errors.As(err, &denied):
-		return problem{Status: 502, Title: "the sign-in cannot be begun: " + denied.Why, Code: string(desk.CauseOf(denied)), Hint: denied.Remedy()}
+		return apitype.Problem{Status: 502, Title: "the sign-in cannot be begun: " + denied.Why, Code: string(denied.Cause()), Hint: denied.Remedy()}
 	case errors.As(err, &failed):
 		f := failed.Found()
-		return problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
+		return apitype.Problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
 	case errors.As(err, &probe):
-		return problem{Status: 502, Title: "the server could not be reached as described: " + probe.Finding.Message, Code: string(probe.Finding.Cause), Hint: probe.Finding.Remedy, Finding: &probe.Finding, Stages: probe.Stages}
+		return apitype.Problem{Status: 502, Title: "the server could not be reached as described: " + probe.Finding.Message, Code: string(probe.Finding.Cause), Hint: probe.Finding.Remedy, Finding: &probe.Finding, Stages: probe.Stages}
 	case errors.As(err, &wait):
-		return problem{Status: 429, Title: wait.Error()}
-	case errors.Is(err, desk.ErrWrongPassword):
-		return problem{Status: 401, Title: err.Error(), Hint: "check both; after a few failed tries you have to wait"}
+		return apitype.Problem{Status: 429, Title: wait.Error()}
+	case errors.Is(err, login.ErrWrongPassword):
+		return apitype.Problem{Status: 401, Title: err.Error(), Hint: "check both; after a few failed tries you have to wait"}
 	case errors.As(err, &large):
-		return problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
+		return apitype.Problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		return problem{Status: 503, Title: "the request was given up before it was done", Hint: "try again"}
+		return apitype.Problem{Status: 503, Title: "the request was given up before it was done", Hint: "try again"}
 	}
 	a.o.Log.ErrorContext(c.Context(), "a request failed", "method", c.Method, "path", c.URL.Path, "error", err)
-	return problem{Status: 500, Title: "something failed inside Bouncer", Hint: "the service's log says what"}
+	return apitype.Problem{Status: 500, Title: "something failed inside Bouncer", Hint: "the service's log says what"}
 }
 
 // lists is the command that lists things of a kind.
@@ -244,7 +257,7 @@ func lists(kind string) string {
 	return "bouncer " + kind + " list"
 }
 
-func (a *API) problem(w http.ResponseWriter, p problem) {
+func (a *API) problem(w http.ResponseWriter, p apitype.Problem) {
 	switch p.Status {
 	case 401:
 		w.Header().Set("WWW-Authenticate", `Bearer realm="bouncer"`)

@@ -20,10 +20,10 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 	w.Header().Set("Cache-Control", "no-cache, no-transform")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
-	topics, stop := a.desk.Events().Subscribe()
+	topics, stop := a.s.Registry.Listen()
 	defer stop()
-	tap := a.taps.Tap()
-	defer a.taps.Untap(tap)
+	tap := a.s.Taps.Tap()
+	defer a.s.Taps.Untap(tap)
 	beat := time.NewTicker(20 * time.Second)
 	defer beat.Stop()
 	send := func(format string, args ...any) bool {
@@ -55,7 +55,7 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 			if c.Header.Get("Authorization") == "" {
 				kind = "console"
 			}
-			if _, err := a.desk.Who(c.Context(), c.token, kind); err != nil {
+			if _, err := a.s.Login.Who(c.Context(), c.token, kind); err != nil {
 				return
 			}
 			ok = send(": \n\n")

@@ -17,8 +17,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
-	"bouncer/internal/desk"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"
@@ -31,7 +32,7 @@ func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
 	w := testkit.Start(t, nil)
 	const key = "skf-canary-0123456789"
 	base := strings.TrimSuffix(testkit.Upstream(t, lostproperty.New(key)), "/mcp")
-	var doc desk.DocumentInfo
+	var doc serverspec.DocumentInfo
 	w.Must("POST", "/api/documents", testkit.Obj{"documentURL": base + "/openapi.yaml"}, &doc)
 	assert.Equal(t, "Lost property 2.4.0", doc.Title+" "+doc.Version)
 	require.Len(t, doc.Operations, 5)
@@ -42,7 +43,7 @@ func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
 	_, raw := w.Do(w.Token, "POST", "/api/servers", in)
 	assert.Contains(t, string(raw), `"id":"searchItems"`, "what can be picked is told")
 	in["operations"] = []testkit.Obj{{"id": "searchItems", "name": "search"}}
-	var s desk.ServerInfo
+	var s apitype.ServerInfo
 	w.Must("POST", "/api/servers", in, &s)
 	assert.Equal(t, "rest X-Api-Key ready 1", strings.Join([]string{s.Transport, s.SecretHeader, s.Health.State, "1"}, " "))
 	w.Rule("admit", "*", "*", "*")
@@ -90,7 +91,7 @@ func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
 
 func TestTheTransportOfAnAddressIsFoundOut(t *testing.T) {
 	w := testkit.Start(t, nil)
-	var s desk.ServerInfo
+	var s apitype.ServerInfo
 	sse := strings.TrimSuffix(testkit.Upstream(t, ferries.Tannoy("skf-canary-0123456789").Legacy()), "/mcp") + "/sse"
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "tannoy", "url": sse, "token": "skf-canary-0123456789"}, &s)
 	assert.Equal(t, "sse 2024-11-05", s.Transport+" "+s.Health.Revision)
@@ -147,7 +148,7 @@ func TestSettingsThatFewServersNeed(t *testing.T) {
 	_, other := pair(t)
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "key", "kind": "private-key", "value": key}, nil)
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "other", "kind": "private-key", "value": other}, nil)
-	var s desk.ServerInfo
+	var s apitype.ServerInfo
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "s", "url": url, "token": "skf-canary-0123456789", "secretHeader": "X-Api-Key", "headers": []string{"X-Team: harbour"}, "ca": cert, "clientCert": cert, "clientKey": "key", "sharing": "private"}, &s)
 	assert.Equal(t, "skf-canary-0123456789 harbour", seen.Get("X-Api-Key")+" "+seen.Get("X-Team"))
 	assert.Empty(t, seen.Get("Authorization"))

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"bouncer/internal/apitype"
 )
 
 func (a *API) serveDoc(w http.ResponseWriter, _ *call) {
@@ -23,7 +25,7 @@ var paramRE = regexp.MustCompile(`\{([a-z]+)\}`)
 func (a *API) describe() ([]byte, error) {
 	schemas := object{}
 	paths := object{}
-	failure := object{"description": "what went wrong, and what helps", "content": object{"application/problem+json": object{"schema": schemaOf(reflect.TypeFor[problem](), schemas)}}}
+	failure := object{"description": "what went wrong, and what helps", "content": object{"application/problem+json": object{"schema": schemaOf(reflect.TypeFor[apitype.Problem](), schemas)}}}
 	for _, rt := range a.routes {
 		op := object{"operationId": rt.id, "summary": rt.summary, "responses": object{strconv.Itoa(rt.status): a.success(rt, schemas), "default": failure}}
 		params := []object{}

@@ -15,8 +15,10 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"bouncer/internal/apitype"
+	"bouncer/internal/authserver"
 	"bouncer/internal/core/team"
-	"bouncer/internal/desk"
+	"bouncer/internal/login"
 	"bouncer/internal/oauth"
 	"bouncer/internal/token"
 )
@@ -24,10 +26,6 @@ import (
 // browserCookie ties a sign-in elsewhere to the browser that began it. It has to
 // come along when another site sends the browser back, unlike the session's.
 const browserCookie = "bouncer_flow"
-
-type elsewhere struct {
-	Back string `json:"back,omitempty" doc:"page of the console to come back to"`
-}
 
 // with decodes the body for a handler.
 func with[T any](fn func(*call, T) (any, error)) func(*call) (any, error) {
@@ -44,7 +42,12 @@ func (a *API) secure() bool { return strings.HasPrefix(a.o.Address, "https://") 
 
 // setLogin gives the browser a console login.
 func (a *API) setLogin(w http.ResponseWriter, token string) {
-	http.SetCookie(w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(), MaxAge: int(desk.ConsoleLogin / time.Second)})
+	http.SetCookie(w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(), MaxAge: int(login.ConsoleLogin / time.Second)})
+}
+
+// dropLogin takes the console login from the browser.
+func (a *API) dropLogin(w http.ResponseWriter) {
+	http.SetCookie(w, &http.Cookie{Name: Cookie, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
 }
 
 // browser returns what the browser shows as itself, and gives it that if need be.
@@ -58,24 +61,6 @@ func (a *API) browser(c *call) string {
 	return v
 }
 
-func (a *API) beginSignIn(c *call, in desk.SignInTry) (any, error) {
-	return a.desk.BeginSignIn(c.Context(), c.person, in, a.browser(c))
-}
-
-func (a *API) signInElsewhere(c *call, in elsewhere) (any, error) {
-	to, err := a.desk.BeginLogin(c.Context(), a.browser(c), in.Back, c.from())
-	return sentTo{to}, err
-}
-
-func (a *API) join(c *call, in desk.Joining) (any, error) {
-	token, p, err := a.desk.Join(c.Context(), in, c.from())
-	if err != nil {
-		return nil, err
-	}
-	a.setLogin(c.w, token)
-	return p, nil
-}
-
 // callback is where authorization servers send the browser back to. It answers
 // with a page of the console, whatever came.
 func (a *API) callback(w http.ResponseWriter, r *http.Request) {
@@ -86,14 +71,22 @@ func (a *API) callback(w http.ResponseWriter, r *http.Request) {
 	if k, err := r.Cookie(browserCookie); err == nil {
 		browser = k.Value
 	}
-	to := a.desk.FinishSignIn(r.Context(), r.URL.Query(), browser, c.from())
-	if to.Login != "" {
-		a.setLogin(w, to.Login)
-		if to.Path == "" {
-			to.Path = "/"
+	answer := r.URL.Query()
+	if landing, ok := a.s.Login.FinishLogin(r.Context(), answer, browser, c.from()); ok {
+		if landing.Login != "" {
+			a.setLogin(w, landing.Login)
 		}
+		if landing.Path == "" {
+			landing.Path = "/"
+		}
+		a.leave(w, landing.Path)
+		return
 	}
-	a.leave(w, to.Path)
+	page, ok := a.s.SignIns.Finish(r.Context(), answer, browser)
+	if !ok {
+		page = a.s.SignIns.Unknown()
+	}
+	a.leave(w, page)
 }
 
 // leave sends the browser to a page of the console. A plain redirect would be a
@@ -109,7 +102,7 @@ func (a *API) leave(w http.ResponseWriter, path string) {
 // metadata documents.
 func (a *API) document(w http.ResponseWriter, _ *http.Request) {
 	a.public(w, 200, oauth.ClientDocument{
-		ID: a.o.Address + desk.DocumentPath, Name: "Bouncer", URI: a.o.Address, Redirects: []string{a.o.Address + desk.CallbackPath},
+		ID: a.o.Address + apitype.DocumentPath, Name: "Bouncer", URI: a.o.Address, Redirects: []string{a.o.Address + apitype.CallbackPath},
 		Responses: []string{"code"}, Grants: []string{"authorization_code", "refresh_token"}, Method: "none",
 	})
 }
@@ -165,13 +158,13 @@ func (a *API) MountOAuth(r chi.Router) {
 			w.WriteHeader(http.StatusNoContent)
 		})
 	}
-	r.Get(desk.CallbackPath, a.callback)
-	r.Get(desk.DocumentPath, a.document)
+	r.Get(apitype.CallbackPath, a.callback)
+	r.Get(apitype.DocumentPath, a.document)
 }
 
 // refuse is an error as OAuth tells it (RFC 6749, section 5.2).
 func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) (int, any) {
-	var ae *desk.AuthError
+	var ae *authserver.AuthError
 	var wait *team.ThrottledError
 	var large *http.MaxBytesError
 	type answer struct {
@@ -197,9 +190,9 @@ func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) (int, an
 // decides. A request that cannot be answered safely ends on a page of the
 // console instead of at the address it names.
 func (a *API) authorize(w http.ResponseWriter, r *http.Request) {
-	page, to, err := a.desk.AskConsent(r.Context(), r.URL.Query())
+	page, to, err := a.s.AuthServer.Authorize(r.Context(), r.URL.Query())
 	w.Header().Set("Referrer-Policy", "no-referrer")
-	var ae *desk.AuthError
+	var ae *authserver.AuthError
 	switch {
 	case err == nil:
 		a.leave(w, page)
@@ -214,11 +207,11 @@ func (a *API) authorize(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) registerApp(c *call) (int, any, error) {
-	var in desk.AppRegistration
+	var in authserver.AppRegistration
 	if err := json.NewDecoder(c.Body).Decode(&in); err != nil {
-		return 0, nil, &desk.AuthError{Code: "invalid_client_metadata", Why: "the body must be a JSON object (RFC 7591)"}
+		return 0, nil, &authserver.AuthError{Code: "invalid_client_metadata", Why: "the body must be a JSON object (RFC 7591)"}
 	}
-	id, in, err := a.desk.RegisterApp(c.Context(), in, c.from())
+	id, in, err := a.s.AuthServer.RegisterApp(c.Context(), in, c.from())
 	return 201, map[string]any{
 		"client_id": id, "client_id_issued_at": time.Now().Unix(), "client_name": in.Name, "redirect_uris": in.Redirects,
 		"grant_types": []string{"authorization_code", "refresh_token"}, "response_types": []string{"code"}, "token_endpoint_auth_method": "none",
@@ -227,11 +220,11 @@ func (a *API) registerApp(c *call) (int, any, error) {
 
 func (c *call) form() (url.Values, error) {
 	if err := c.ParseForm(); err != nil {
-		return nil, &desk.AuthError{Code: "invalid_request", Why: "the body must be a form (application/x-www-form-urlencoded)"}
+		return nil, &authserver.AuthError{Code: "invalid_request", Why: "the body must be a form (application/x-www-form-urlencoded)"}
 	}
 	for k, v := range c.PostForm {
 		if len(v) > 1 && k != "resource" {
-			return nil, &desk.AuthError{Code: "invalid_request", Why: k + " is there more than once"}
+			return nil, &authserver.AuthError{Code: "invalid_request", Why: k + " is there more than once"}
 		}
 	}
 	return c.PostForm, nil
@@ -242,7 +235,7 @@ func (a *API) token(c *call) (int, any, error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	out, err := a.desk.IssueTokens(c.Context(), q)
+	out, err := a.s.AuthServer.IssueTokens(c.Context(), q)
 	return 200, out, err
 }
 
@@ -251,7 +244,7 @@ func (a *API) revoke(c *call) (int, any, error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	return 200, struct{}{}, a.desk.RevokeToken(c.Context(), q.Get("token"), q.Get("client_id"))
+	return 200, struct{}{}, a.s.AuthServer.RevokeToken(c.Context(), q.Get("token"), q.Get("client_id"))
 }
 
 // backup sends a copy of the database.
@@ -264,7 +257,7 @@ func (a *API) backup(w http.ResponseWriter, c *call) {
 	}
 	defer os.RemoveAll(dir)
 	path := filepath.Join(dir, "bouncer.db")
-	if err := a.desk.Backup(c.Context(), path); err != nil {
+	if err := a.s.Backup(c.Context(), path); err != nil {
 		fail(err)
 		return
 	}

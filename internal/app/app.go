@@ -22,10 +22,7 @@ import (
 
 	"bouncer/internal/api"
 	"bouncer/internal/core/mask"
-	"bouncer/internal/core/team"
-	"bouncer/internal/desk"
 	"bouncer/internal/journal"
-	"bouncer/internal/link"
 	"bouncer/internal/locker"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
@@ -57,12 +54,13 @@ type Service struct {
 	Address       string // base URL
 	FirstPassword string // one-time password of the admin created just now, or ""
 	Settings      Settings
-	Door          *relay.Gateway
+	Gateway       *relay.Gateway
 
 	log    *slog.Logger
 	lock   *os.File
 	store  *store.Store
-	desk   *desk.Desk
+	masks  *mask.Set
+	parts  parts
 	jnl    *journal.Journal
 	server *http.Server
 	served chan error
@@ -81,13 +79,8 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 			}
 		}
 	}()
-	masker := func() *mask.Masker {
-		if svc.desk == nil {
-			return nil
-		}
-		return svc.desk.Masker()
-	}
-	svc.log = newLogger(out, s, masker)
+	svc.masks = mask.NewSet()
+	svc.log = newLogger(out, s, svc.masks.Masker)
 	if svc.lock, err = openData(s.Data); err != nil {
 		return nil, err
 	}
@@ -118,26 +111,8 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if svc.Address == "" {
 		svc.Address = "http://" + listener.Addr().String()
 	}
-	provider, err := provide(ctx, s.OIDC)
-	if err != nil {
-		return nil, err
-	}
-	svc.desk = desk.New(svc.store, keys, desk.Options{Address: svc.Address, Private: s.Private, AddressPasses: s.AddressPasses, PasswordCost: s.PasswordCost, Provider: provider, Log: svc.log, Poll: s.Poll, NoProcesses: s.Processes == "off", Link: link.Options{Version: Version, MessageLimit: s.MessageLimit}})
-	if svc.FirstPassword, err = svc.desk.FirstAdmin(ctx, s.FirstAdmin); err != nil {
-		return nil, err
-	}
-	if svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: s.Journal == "strict", BodyLimit: s.Bodies, Log: svc.log, Masker: svc.desk.Masker}); err != nil {
-		return nil, storeError(db, err)
-	}
-	undo = append(undo, svc.jnl.Close)
 	guard := origin.New(hosts(svc.Address, s.Listen)...)
-	svc.Door = relay.New(ctx, svc.jnl, relay.Options{Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log})
-	undo = append(undo, func() { svc.Door.Close(ctx) })
-	if err = svc.desk.Start(ctx, svc.Door); err != nil {
-		return nil, err
-	}
-	undo = append(undo, func() { svc.desk.Close(ctx) })
-	rest, err := api.New(svc.desk, svc.jnl, api.Options{Version: Version, Address: svc.Address, Strict: s.Journal == "strict", Log: svc.log, Ended: svc.ended})
+	rest, err := svc.wire(ctx, keys, guard, &undo)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +134,7 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 	r := chi.NewRouter()
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok\n") })
 	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
-		if err := svc.desk.Ready(r.Context()); err != nil {
+		if err := svc.store.Ping(r.Context()); err != nil {
 			svc.log.Error("not ready", "error", err)
 			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 			return
@@ -183,30 +158,11 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 	// The door is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") || strings.HasPrefix(p, "/sse/") {
-			svc.Door.ServeHTTP(w, req)
+			svc.Gateway.ServeHTTP(w, req)
 			return
 		}
 		r.ServeHTTP(w, req)
 	})
-}
-
-// provide reads how people sign in at the identity provider.
-func provide(ctx context.Context, o OIDC) (*desk.Provider, error) {
-	if o.Issuer == "" {
-		return nil, nil
-	}
-	p := &desk.Provider{Issuer: o.Issuer, ClientID: o.ClientID, Name: o.Name, Groups: o.Groups}
-	if o.Secret == "" {
-		return p, nil
-	}
-	raw, err := locker.Outside(ctx, o.Secret)
-	if err == nil {
-		p.Secret, _, err = locker.Read(team.KindClientSecret, raw.Reveal())
-	}
-	if err != nil {
-		return nil, &StartError{fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err), "check the setting oidc-secret", err}
-	}
-	return p, nil
 }
 
 // Wait returns when the service ends by itself, which is always an error.
@@ -225,15 +181,15 @@ func (svc *Service) Stop(ctx context.Context) {
 	drain, cancel := context.WithTimeout(ctx, drainBudget)
 	defer cancel()
 	close(svc.ended)
-	svc.Door.EndStreams()
+	svc.Gateway.EndStreams()
 	if err := svc.server.Shutdown(drain); err != nil {
 		svc.log.Warn("some requests did not end in time", "error", err)
 	}
-	svc.Door.Close(drain)
+	svc.Gateway.Close(drain)
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
-	svc.desk.Close(end)
+	svc.parts.close(end)
 	svc.jnl.Close()
 	if err := svc.store.Close(); err != nil {
 		svc.log.Error("the database did not close cleanly", "error", err)

@@ -158,7 +158,7 @@ func TestKeysAreRotated(t *testing.T) {
 		id, err := k.Rotate(t.Context())
 		require.NoError(t, err)
 		assert.NotEqual(t, before.KeyID, id)
-		_, err = k.Open("sailings", before)
+		_, err = k.Open(before)
 		require.NoError(t, err, "nothing is lost in between")
 		box.KeyID, box.DataKey, err = k.Rewrap("sailings", before.KeyID, before.DataKey)
 		require.NoError(t, err)
@@ -167,7 +167,7 @@ func TestKeysAreRotated(t *testing.T) {
 		again, err := LoadKeys(t.Context(), path, false)
 		require.NoError(t, err)
 		for _, b := range []Box{before, box} {
-			s, err := again.Open("sailings", b)
+			s, err := again.Open(b)
 			require.NoError(t, err)
 			assert.Equal(t, "the-canary-value", s.Reveal())
 		}
@@ -183,7 +183,7 @@ func TestKeysAreRotated(t *testing.T) {
 	for _, source := range []string{"env:LOCKER_KEYS", "command:cat " + path} {
 		k, err := LoadKeys(t.Context(), source, true)
 		require.NoError(t, err)
-		s, err := k.Open("sailings", box)
+		s, err := k.Open(box)
 		require.NoError(t, err)
 		assert.Equal(t, "the-canary-value", s.Reveal())
 		_, err = k.Rotate(t.Context())

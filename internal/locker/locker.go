@@ -212,41 +212,42 @@ func random(n int) []byte {
 	return b
 }
 
-// Box is a sealed value.
+// Box is a sealed value as it is kept.
 type Box struct {
-	KeyID   string
-	DataKey []byte
-	Value   []byte
+	ID      string // of what the value belongs to; it opens under no other
+	KeyID   string // which key of the key set wraps the data key
+	DataKey []byte // wrapped
+	Value   []byte // encrypted with the data key
 }
 
-// Seal encrypts a value. The name binds the box to what it belongs to: it
-// cannot be opened under another one.
-func (k *Keys) Seal(name string, s Secret) (Box, error) {
+// Seal encrypts a value. The id binds the box to what it belongs to: it cannot be
+// opened under another one.
+func (k *Keys) Seal(id string, s Secret) (Box, error) {
 	k.mu.RLock()
 	set := k.set
 	k.mu.RUnlock()
 	data := random(32)
-	wrapped, err := seal(set.keys[set.newest], data, "key "+set.newest+" "+name)
+	wrapped, err := seal(set.keys[set.newest], data, "key "+set.newest+" "+id)
 	if err != nil {
 		return Box{}, err
 	}
-	value, err := seal(data, []byte(s.Reveal()), "value "+name)
-	return Box{set.newest, wrapped, value}, err
+	value, err := seal(data, []byte(s.Reveal()), "value "+id)
+	return Box{id, set.newest, wrapped, value}, err
 }
 
-// Open decrypts a box that was sealed under the same name.
-func (k *Keys) Open(name string, b Box) (Secret, error) {
+// Open decrypts a box.
+func (k *Keys) Open(b Box) (Secret, error) {
 	k.mu.RLock()
 	key, ok := k.set.keys[b.KeyID]
 	k.mu.RUnlock()
 	if !ok {
 		return Secret{}, fmt.Errorf("%w: key %s", ErrKeyLost, b.KeyID)
 	}
-	data, err := unseal(key, b.DataKey, "key "+b.KeyID+" "+name)
+	data, err := unseal(key, b.DataKey, "key "+b.KeyID+" "+b.ID)
 	if err != nil {
 		return Secret{}, err
 	}
-	value, err := unseal(data, b.Value, "value "+name)
+	value, err := unseal(data, b.Value, "value "+b.ID)
 	if err != nil {
 		return Secret{}, err
 	}

@@ -29,26 +29,27 @@ func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 
 	reloaded, err := LoadKeys(t.Context(), path, false)
 	require.NoError(t, err)
-	got, err := reloaded.Open("sailings", box)
+	got, err := reloaded.Open(box)
 	require.NoError(t, err)
 	assert.Equal(t, "the-canary-value", got.Reveal())
 
-	for name, alter := range map[string]func(*Box) string{
-		"under another name":    func(*Box) string { return "berths" },
-		"with an altered value": func(b *Box) string { b.Value[20] ^= 1; return "sailings" },
-		"with an altered key":   func(b *Box) string { b.DataKey[20] ^= 1; return "sailings" },
-		"cut short":             func(b *Box) string { b.Value = b.Value[:5]; return "sailings" },
-		"with another data key": func(b *Box) string { b.DataKey = again.DataKey; return "sailings" },
+	for name, alter := range map[string]func(*Box){
+		"under another name":    func(b *Box) { b.ID = "berths" },
+		"with an altered value": func(b *Box) { b.Value[20] ^= 1 },
+		"with an altered key":   func(b *Box) { b.DataKey[20] ^= 1 },
+		"cut short":             func(b *Box) { b.Value = b.Value[:5] },
+		"with another data key": func(b *Box) { b.DataKey = again.DataKey },
 	} {
 		t.Run(name, func(t *testing.T) {
-			b := Box{box.KeyID, bytes.Clone(box.DataKey), bytes.Clone(box.Value)}
-			_, err := k.Open(alter(&b), b)
+			b := Box{box.ID, box.KeyID, bytes.Clone(box.DataKey), bytes.Clone(box.Value)}
+			alter(&b)
+			_, err := k.Open(b)
 			assert.ErrorContains(t, err, "cannot be decrypted")
 		})
 	}
 	other, err := LoadKeys(t.Context(), filepath.Join(t.TempDir(), "keys"), true)
 	require.NoError(t, err)
-	_, err = other.Open("sailings", box)
+	_, err = other.Open(box)
 	assert.ErrorIs(t, err, ErrKeyLost)
 }
 

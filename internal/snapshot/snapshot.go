@@ -119,7 +119,7 @@ func (w *Snapshot) ReachOf(a *Agent) *Reach {
 	v := &Reach{servers: map[string]*Catalog{}}
 	all := map[tools.Kind][]*Target{}
 	mine := w.Rules.For(a.Name)
-	for _, s := range w.sorted() {
+	for _, s := range w.Sorted() {
 		s = s.For(a)
 		here := map[tools.Kind][]*Target{}
 		if on := mine.On(s.Name); on.Len() > 0 && !s.Paused {
@@ -148,7 +148,8 @@ func (w *Snapshot) ReachOf(a *Agent) *Reach {
 	return v
 }
 
-func (w *Snapshot) sorted() []*Server {
+// Sorted returns the servers by name.
+func (w *Snapshot) Sorted() []*Server {
 	out := make([]*Server, 0, len(w.Servers))
 	for _, s := range w.Servers {
 		out = append(out, s)

@@ -32,19 +32,19 @@ func (s *Store) AgentByName(ctx context.Context, name string, now time.Time) (te
 }
 
 // AddAgent stores an agent; its owner is named by v.Owner.
-func (t *Tx) AddAgent(v team.Agent) error {
+func (t AgentTx) AddAgent(v team.Agent) error {
 	return t.exec(`INSERT INTO agents (id, name, kind, owner, paused, created) VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?)`,
 		v.ID, v.Name, v.Kind, v.Owner, v.Paused, ms(v.Created))
 }
 
 // SetAgent replaces what can be altered of an agent.
-func (t *Tx) SetAgent(v team.Agent) error {
+func (t AgentTx) SetAgent(v team.Agent) error {
 	return t.one(`UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?) WHERE id = ?`,
 		v.Kind, v.Paused, v.Owner, v.ID)
 }
 
 // RemoveAgent removes an agent and its passes.
-func (t *Tx) RemoveAgent(id string) error { return t.one(`DELETE FROM agents WHERE id = ?`, id) }
+func (t AgentTx) RemoveAgent(id string) error { return t.one(`DELETE FROM agents WHERE id = ?`, id) }
 
 // StoredPass is a pass with what the door compares.
 type StoredPass struct {
@@ -72,7 +72,7 @@ func (s *Store) Passes(ctx context.Context) ([]StoredPass, error) {
 }
 
 // AddPass stores a pass.
-func (t *Tx) AddPass(v StoredPass) error {
+func (t AgentTx) AddPass(v StoredPass) error {
 	var consent any
 	if v.Consent != "" {
 		consent = v.Consent
@@ -82,12 +82,12 @@ func (t *Tx) AddPass(v StoredPass) error {
 }
 
 // RevokePass ends a pass of an agent.
-func (t *Tx) RevokePass(agentID, id string, at time.Time) error {
+func (t AgentTx) RevokePass(agentID, id string, at time.Time) error {
 	return t.one(`UPDATE passes SET revoked = ? WHERE id = ? AND agent = ? AND revoked IS NULL`, ms(at), id, agentID)
 }
 
 // EndPasses ends all passes of an agent, and what was agreed for it.
-func (t *Tx) EndPasses(agentID string, at time.Time) error {
+func (t AgentTx) EndPasses(agentID string, at time.Time) error {
 	if err := t.exec(`UPDATE passes SET revoked = ? WHERE agent = ? AND revoked IS NULL`, ms(at), agentID); err != nil {
 		return err
 	}
@@ -98,7 +98,7 @@ func (t *Tx) EndPasses(agentID string, at time.Time) error {
 }
 
 // PassUsed notes when a pass was last shown.
-func (t *Tx) PassUsed(id string, at time.Time) error {
+func (t AgentTx) PassUsed(id string, at time.Time) error {
 	return t.exec(`UPDATE passes SET used = ? WHERE id = ?`, ms(at), id)
 }
 
@@ -113,10 +113,10 @@ func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
 }
 
 // AddRule stores a rule.
-func (t *Tx) AddRule(v team.Rule) error {
+func (t AgentTx) AddRule(v team.Rule) error {
 	return t.exec(`INSERT INTO rules (id, effect, agent, server, tool, note, by_name, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 		v.ID, v.Effect, v.Agent, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
 }
 
 // RemoveRule removes a rule.
-func (t *Tx) RemoveRule(id string) error { return t.one(`DELETE FROM rules WHERE id = ?`, id) }
+func (t AgentTx) RemoveRule(id string) error { return t.one(`DELETE FROM rules WHERE id = ?`, id) }

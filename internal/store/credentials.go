@@ -7,24 +7,25 @@ import (
 	"time"
 
 	"bouncer/internal/core/team"
+	"bouncer/internal/locker"
 )
 
-// Given is a secret that one person or agent uses at a server.
-type Given struct {
+// OwnSecret is a secret that one person or agent uses at a server.
+type OwnSecret struct {
 	ServerID string
 	Holder   team.Holder
 	Secret   string // name
 }
 
 // Given returns the secrets that people and agents use of their own.
-func (s *Store) Given(ctx context.Context) ([]Given, error) {
-	return list(ctx, s.read, func(r scanner) (g Given, err error) {
+func (s *Store) Given(ctx context.Context) ([]OwnSecret, error) {
+	return list(ctx, s.read, func(r scanner) (g OwnSecret, err error) {
 		return g, r.Scan(&g.ServerID, &g.Holder.Person, &g.Holder.Agent, &g.Secret)
 	}, `SELECT g.server, coalesce(g.person, ''), coalesce(g.agent, ''), k.name FROM given g JOIN secrets k ON k.id = g.secret`)
 }
 
 // SetGiven puts a secret in use for a holder, instead of the one before.
-func (t *Tx) SetGiven(g Given) error {
+func (t CredentialTx) SetGiven(g OwnSecret) error {
 	if err := t.DropGiven(g.ServerID, g.Holder); err != nil {
 		return err
 	}
@@ -33,14 +34,14 @@ func (t *Tx) SetGiven(g Given) error {
 }
 
 // DropGiven ends the use of a holder's own secret at a server.
-func (t *Tx) DropGiven(serverID string, h team.Holder) error {
+func (t CredentialTx) DropGiven(serverID string, h team.Holder) error {
 	person, agent := h.Args()
 	return t.exec(`DELETE FROM given WHERE server = ? AND person IS ? AND agent IS ?`, serverID, person, agent)
 }
 
 // DropOwn ends what people and agents use of their own at a server, and all its
 // sign-ins.
-func (t *Tx) DropOwn(serverID string) error {
+func (t CredentialTx) DropOwn(serverID string) error {
 	if err := t.exec(`DELETE FROM given WHERE server = ?`, serverID); err != nil {
 		return err
 	}
@@ -59,7 +60,7 @@ type StoredSignIn struct {
 	Expires   *time.Time
 	Created   time.Time
 	Refreshed time.Time
-	Sealed    Sealed
+	Sealed    locker.Box
 }
 
 // SignIns returns every grant.
@@ -68,7 +69,7 @@ func (s *Store) SignIns(ctx context.Context) ([]StoredSignIn, error) {
 		var ended, expires sql.NullInt64
 		var created, refreshed int64
 		err = r.Scan(&v.ID, &v.ServerID, &v.Holder.Person, &v.Holder.Agent, &v.Issuer, &v.Scope, &v.Note, &ended, &expires, &created, &refreshed, &v.Sealed.KeyID, &v.Sealed.DataKey, &v.Sealed.Value)
-		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.SecretID = fromNull(ended), fromNull(expires), fromMS(created), fromMS(refreshed), v.ID
+		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.ID = fromNull(ended), fromNull(expires), fromMS(created), fromMS(refreshed), v.ID
 		return v, err
 	}, `SELECT id, server, coalesce(person, ''), coalesce(agent, ''), issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed FROM signins ORDER BY id`)
 }
@@ -81,7 +82,7 @@ func null(t *time.Time) any {
 }
 
 // PutSignIn stores a grant in the place of the holder's earlier one.
-func (t *Tx) PutSignIn(v StoredSignIn) error {
+func (t CredentialTx) PutSignIn(v StoredSignIn) error {
 	person, agent := v.Holder.Args()
 	if err := t.exec(`DELETE FROM signins WHERE server = ? AND person IS ? AND agent IS ?`, v.ServerID, person, agent); err != nil {
 		return err
@@ -91,37 +92,39 @@ func (t *Tx) PutSignIn(v StoredSignIn) error {
 }
 
 // RenewSignIn replaces the tokens of a grant.
-func (t *Tx) RenewSignIn(v StoredSignIn) error {
+func (t CredentialTx) RenewSignIn(v StoredSignIn) error {
 	return t.one(`UPDATE signins SET scope = ?, note = ?, ended = ?, expires = ?, refreshed = ?, key_id = ?, data_key = ?, sealed = ? WHERE id = ?`,
 		v.Scope, v.Note, null(v.Ended), null(v.Expires), ms(v.Refreshed), v.Sealed.KeyID, v.Sealed.DataKey, v.Sealed.Value, v.ID)
 }
 
 // EndSignIn notes that a grant is of no more use, and why.
-func (t *Tx) EndSignIn(id, why string, at time.Time) error {
+func (t CredentialTx) EndSignIn(id, why string, at time.Time) error {
 	return t.one(`UPDATE signins SET ended = ?, note = ? WHERE id = ?`, ms(at), why, id)
 }
 
 // RemoveSignIn removes a grant.
-func (t *Tx) RemoveSignIn(id string) error { return t.one(`DELETE FROM signins WHERE id = ?`, id) }
+func (t CredentialTx) RemoveSignIn(id string) error {
+	return t.one(`DELETE FROM signins WHERE id = ?`, id)
+}
 
 // Client returns who Bouncer is at an issuer, for a redirect address.
-func (s *Store) Client(ctx context.Context, issuer, redirect string) (Sealed, error) {
-	return first(ctx, s.read, func(r scanner) (v Sealed, err error) {
-		return v, r.Scan(&v.SecretID, &v.KeyID, &v.DataKey, &v.Value)
+func (s *Store) Client(ctx context.Context, issuer, redirect string) (locker.Box, error) {
+	return first(ctx, s.read, func(r scanner) (v locker.Box, err error) {
+		return v, r.Scan(&v.ID, &v.KeyID, &v.DataKey, &v.Value)
 	}, `SELECT id, key_id, data_key, sealed FROM clients WHERE issuer = ? AND redirect = ?`, issuer, redirect)
 }
 
 // PutClient stores who Bouncer is at an issuer.
-func (t *Tx) PutClient(issuer, redirect string, v Sealed, at time.Time) error {
+func (t CredentialTx) PutClient(issuer, redirect string, v locker.Box, at time.Time) error {
 	if err := t.DropClient(issuer, redirect); err != nil {
 		return err
 	}
 	return t.exec(`INSERT INTO clients (id, issuer, redirect, created, key_id, data_key, sealed) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		v.SecretID, issuer, redirect, ms(at), v.KeyID, v.DataKey, v.Value)
+		v.ID, issuer, redirect, ms(at), v.KeyID, v.DataKey, v.Value)
 }
 
 // DropClient forgets who Bouncer is at an issuer, which no longer knows it.
-func (t *Tx) DropClient(issuer, redirect string) error {
+func (t CredentialTx) DropClient(issuer, redirect string) error {
 	return t.exec(`DELETE FROM clients WHERE issuer = ? AND redirect = ?`, issuer, redirect)
 }
 
@@ -151,7 +154,7 @@ func (s *Store) App(ctx context.Context, id string) (App, error) {
 const maxApps = 5_000
 
 // AddApp stores a program.
-func (t *Tx) AddApp(v App) error {
+func (t CredentialTx) AddApp(v App) error {
 	if err := t.exec(`DELETE FROM apps WHERE id IN (SELECT a.id FROM apps a WHERE NOT EXISTS (SELECT 1 FROM consents c WHERE c.app = a.id) ORDER BY a.created DESC LIMIT -1 OFFSET ?)`, maxApps); err != nil {
 		return err
 	}
@@ -186,13 +189,13 @@ func (s *Store) Consent(ctx context.Context, id string) (StoredConsent, error) {
 }
 
 // AddConsent stores a consent.
-func (t *Tx) AddConsent(v StoredConsent) error {
+func (t CredentialTx) AddConsent(v StoredConsent) error {
 	return t.exec(`INSERT INTO consents (id, app, app_name, agent, person, resource, created) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		v.ID, v.App, v.AppName, v.AgentID, v.PersonID, v.Resource, ms(v.Created))
 }
 
 // RevokeConsent ends a consent with its tokens.
-func (t *Tx) RevokeConsent(id, why string, at time.Time) error {
+func (t CredentialTx) RevokeConsent(id, why string, at time.Time) error {
 	if err := t.one(`UPDATE consents SET revoked = ?, why = ? WHERE id = ? AND revoked IS NULL`, ms(at), why, id); err != nil {
 		return err
 	}
@@ -221,7 +224,7 @@ func (s *Store) Refresh(ctx context.Context, hash []byte) (Refresh, error) {
 }
 
 // AddRefresh stores a refresh token.
-func (t *Tx) AddRefresh(hash []byte, v Refresh, at time.Time) error {
+func (t CredentialTx) AddRefresh(hash []byte, v Refresh, at time.Time) error {
 	if err := t.exec(`DELETE FROM refreshes WHERE expires <= ?`, ms(at)); err != nil {
 		return err
 	}
@@ -229,13 +232,13 @@ func (t *Tx) AddRefresh(hash []byte, v Refresh, at time.Time) error {
 }
 
 // SpendRefresh marks a refresh token as used; one that was is ErrNotFound.
-func (t *Tx) SpendRefresh(hash []byte, at time.Time) error {
+func (t CredentialTx) SpendRefresh(hash []byte, at time.Time) error {
 	return t.one(`UPDATE refreshes SET spent = ? WHERE hash = ? AND spent IS NULL`, ms(at), hash)
 }
 
 // ConsentUsed notes that a consent was used, and drops tokens that expired more
 // than a day ago: sessions may outlive a token that is renewed late.
-func (t *Tx) ConsentUsed(id string, at time.Time) error {
+func (t CredentialTx) ConsentUsed(id string, at time.Time) error {
 	if err := t.exec(`UPDATE consents SET used = ? WHERE id = ?`, ms(at), id); err != nil {
 		return err
 	}
@@ -254,10 +257,10 @@ func (s *Store) Logins(ctx context.Context, now time.Time) ([]team.Login, error)
 }
 
 // EndLoginByID removes a login.
-func (t *Tx) EndLoginByID(id string) error { return t.one(`DELETE FROM logins WHERE id = ?`, id) }
+func (t PeopleTx) EndLoginByID(id string) error { return t.one(`DELETE FROM logins WHERE id = ?`, id) }
 
 // LoginUsed notes when a login was last used.
-func (t *Tx) LoginUsed(hash []byte, at time.Time) error {
+func (t PeopleTx) LoginUsed(hash []byte, at time.Time) error {
 	return t.exec(`UPDATE logins SET used = ? WHERE hash = ?`, ms(at), hash)
 }
 
@@ -281,17 +284,17 @@ func (s *Store) InvitationByHash(ctx context.Context, hash []byte) (team.Invitat
 }
 
 // AddInvitation stores an invitation.
-func (t *Tx) AddInvitation(v team.Invitation, hash []byte) error {
+func (t PeopleTx) AddInvitation(v team.Invitation, hash []byte) error {
 	return t.exec(`INSERT INTO invitations (id, hash, role, note, by_name, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`, v.ID, hash, v.Role, v.Note, v.By, ms(v.Created), ms(v.Expires))
 }
 
 // TakeInvitation marks an invitation as taken; one that was is ErrNotFound.
-func (t *Tx) TakeInvitation(id, name string) error {
+func (t PeopleTx) TakeInvitation(id, name string) error {
 	return t.one(`UPDATE invitations SET taken = ? WHERE id = ? AND taken = ''`, name, id)
 }
 
 // RemoveInvitation takes an invitation back.
-func (t *Tx) RemoveInvitation(id string) error {
+func (t PeopleTx) RemoveInvitation(id string) error {
 	return t.one(`DELETE FROM invitations WHERE id = ?`, id)
 }
 
@@ -301,26 +304,26 @@ func (s *Store) PersonBySubject(ctx context.Context, subject string) (team.Perso
 }
 
 // SetSubject ties a person to who they are elsewhere.
-func (t *Tx) SetSubject(personID, subject string) error {
+func (t PeopleTx) SetSubject(personID, subject string) error {
 	return t.one(`UPDATE people SET subject = ? WHERE id = ?`, subject, personID)
 }
 
 // SetIdentity stores the tokens of a person's sign-in elsewhere.
-func (t *Tx) SetIdentity(personID string, v Sealed) error {
+func (t PeopleTx) SetIdentity(personID string, v locker.Box) error {
 	return t.one(`UPDATE people SET key_id = ?, data_key = ?, sealed = ? WHERE id = ?`, v.KeyID, v.DataKey, v.Value, personID)
 }
 
 // Identity returns the tokens of a person's sign-in elsewhere.
-func (s *Store) Identity(ctx context.Context, personID string) (Sealed, error) {
-	return first(ctx, s.read, func(r scanner) (v Sealed, err error) {
-		v.SecretID = personID
+func (s *Store) Identity(ctx context.Context, personID string) (locker.Box, error) {
+	return first(ctx, s.read, func(r scanner) (v locker.Box, err error) {
+		v.ID = personID
 		return v, r.Scan(&v.KeyID, &v.DataKey, &v.Value)
 	}, `SELECT key_id, data_key, sealed FROM people WHERE id = ? AND sealed IS NOT NULL`, personID)
 }
 
 // RemovePerson removes somebody with everything that is theirs alone; agents
 // have to be handed over first (ErrInUse).
-func (t *Tx) RemovePerson(id string) error { return t.one(`DELETE FROM people WHERE id = ?`, id) }
+func (t PeopleTx) RemovePerson(id string) error { return t.one(`DELETE FROM people WHERE id = ?`, id) }
 
 // boxes are all places where something sealed lies: table, key column, and the
 // columns of the key id and of the wrapped key.
@@ -334,7 +337,7 @@ var boxes = []struct{ name, query, update string }{
 
 // Rewrap runs fn over every wrapped key, and stores what it returns, all or
 // nothing. It returns how many there were.
-func (t *Tx) Rewrap(fn func(id, keyID string, wrapped []byte) (string, []byte, error)) (int, error) {
+func (t CredentialTx) Rewrap(fn func(id, keyID string, wrapped []byte) (string, []byte, error)) (int, error) {
 	n := 0
 	for _, b := range boxes {
 		type row struct {

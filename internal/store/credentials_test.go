@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/team"
+	"bouncer/internal/locker"
 )
 
 // peopled is a store with two people, an agent, a server and a secret.
@@ -25,8 +26,8 @@ func peopled(t *testing.T) (s *Store, marit, ottilie team.Person, agent team.Age
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
 			tx.AddPerson(marit, ""), tx.AddPerson(ottilie, ""), tx.AddAgent(agent), tx.AddServer(server),
-			tx.AddSecret(team.Secret{ID: "k-team", Name: "team", Kind: "bearer", Created: now}, Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
-			tx.AddSecret(team.Secret{ID: "k-own", Name: "own", Kind: "bearer", Owner: "ottilie", Created: now}, Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
+			tx.AddSecret(team.Secret{ID: "k-team", Name: "team", Kind: "bearer", Created: now}, locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
+			tx.AddSecret(team.Secret{ID: "k-own", Name: "own", Kind: "bearer", Owner: "ottilie", Created: now}, locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
 		} {
 			if err != nil {
 				return err
@@ -41,10 +42,10 @@ func peopled(t *testing.T) (s *Store, marit, ottilie team.Person, agent team.Age
 func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 	s, marit, ottilie, agent, server := peopled(t)
 	ctx, now := t.Context(), time.Now()
-	sealed := Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
+	sealed := locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
-			tx.SetGiven(Given{server.ID, team.Holder{Person: ottilie.ID}, "own"}), tx.SetGiven(Given{server.ID, team.Holder{Agent: agent.ID}, "team"}),
+			tx.SetGiven(OwnSecret{server.ID, team.Holder{Person: ottilie.ID}, "own"}), tx.SetGiven(OwnSecret{server.ID, team.Holder{Agent: agent.ID}, "team"}),
 			tx.PutSignIn(StoredSignIn{ID: "s1", ServerID: server.ID, Holder: team.Holder{Person: ottilie.ID}, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.PutSignIn(StoredSignIn{ID: "s2", ServerID: server.ID, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.AddConsent(StoredConsent{Consent: team.Consent{ID: "c1", App: "app", AppName: "Parlour", Resource: "x", Created: now}, AgentID: agent.ID, PersonID: ottilie.ID}),
@@ -97,13 +98,13 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 func TestRewrapFindsEverything(t *testing.T) {
 	s, marit, _, _, server := peopled(t)
 	ctx, now := t.Context(), time.Now()
-	sealed := Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
+	sealed := locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
 	until := now.Add(time.Hour)
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
 			tx.RotateSecret(team.Secret{ID: "k-team", Rotated: &now, Overlap: &until}, sealed),
 			tx.PutSignIn(StoredSignIn{ID: "s1", ServerID: server.ID, Created: now, Refreshed: now, Sealed: sealed}),
-			tx.PutClient("https://as.example", "http://x/back", Sealed{SecretID: "c1", KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}, now),
+			tx.PutClient("https://as.example", "http://x/back", locker.Box{ID: "c1", KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}, now),
 			tx.SetIdentity(marit.ID, sealed),
 		} {
 			if err != nil {
@@ -133,7 +134,7 @@ func TestRewrapFindsEverything(t *testing.T) {
 	}
 	got, err := s.Client(ctx, "https://as.example", "http://x/back")
 	require.NoError(t, err)
-	assert.Equal(t, Sealed{SecretID: "c1", KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v")}, got)
+	assert.Equal(t, locker.Box{ID: "c1", KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v")}, got)
 	copied := filepath.Join(t.TempDir(), "copy.db")
 	require.NoError(t, s.Backup(ctx, copied))
 	again, err := Open(ctx, copied, Options{})

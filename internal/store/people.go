@@ -34,14 +34,14 @@ func (s *Store) Password(ctx context.Context, name string) (string, error) {
 }
 
 // AddPerson stores a new person with a password hash.
-func (t *Tx) AddPerson(p team.Person, hash string) error {
+func (t PeopleTx) AddPerson(p team.Person, hash string) error {
 	return t.exec(`INSERT INTO people (id, name, full_name, role, password, must_change, created) VALUES (?, ?, ?, ?, ?, ?, ?)`,
 		p.ID, p.Name, p.FullName, p.Role, hash, p.MustChange, ms(p.Created))
 }
 
 // SetPassword replaces a password hash and ends the person's logins, but for
 // the one whose hash is given.
-func (t *Tx) SetPassword(personID, hash string, mustChange bool, keep []byte) error {
+func (t PeopleTx) SetPassword(personID, hash string, mustChange bool, keep []byte) error {
 	if err := t.one(`UPDATE people SET password = ?, must_change = ? WHERE id = ?`, hash, mustChange, personID); err != nil {
 		return err
 	}
@@ -49,7 +49,7 @@ func (t *Tx) SetPassword(personID, hash string, mustChange bool, keep []byte) er
 }
 
 // SetPerson replaces what can be altered of a person.
-func (t *Tx) SetPerson(p team.Person) error {
+func (t PeopleTx) SetPerson(p team.Person) error {
 	return t.one(`UPDATE people SET full_name = ?, role = ? WHERE id = ?`, p.FullName, p.Role, p.ID)
 }
 
@@ -78,7 +78,7 @@ func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Lo
 }
 
 // AddLogin stores a login and drops those that have expired.
-func (t *Tx) AddLogin(hash []byte, l Login) error {
+func (t PeopleTx) AddLogin(hash []byte, l Login) error {
 	if err := t.exec(`DELETE FROM logins WHERE expires <= ?`, ms(l.Created)); err != nil {
 		return err
 	}
@@ -87,7 +87,9 @@ func (t *Tx) AddLogin(hash []byte, l Login) error {
 }
 
 // EndLogin removes a login.
-func (t *Tx) EndLogin(hash []byte) error { return t.exec(`DELETE FROM logins WHERE hash = ?`, hash) }
+func (t PeopleTx) EndLogin(hash []byte) error {
+	return t.exec(`DELETE FROM logins WHERE hash = ?`, hash)
+}
 
 // Changes returns the newest alterations, newest first.
 func (s *Store) Changes(ctx context.Context, limit int) ([]team.Change, error) {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/team"
+	"bouncer/internal/locker"
 )
 
 func write(t *testing.T, s *Store, fn func(*Tx) error) {
@@ -23,7 +24,7 @@ func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
 	p := team.Person{ID: team.NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, MustChange: true, Created: now}
 	write(t, s, func(tx *Tx) error { return tx.AddPerson(p, "first") })
 	add := func(hash string, life time.Duration) {
-		require.NoError(t, s.Quietly(ctx, func(tx *Tx) error {
+		require.NoError(t, s.Update(ctx, func(tx *Tx) error {
 			return tx.AddLogin([]byte(hash), Login{Person: p, Kind: "token", Label: "test", Created: now, Expires: now.Add(life)})
 		}))
 	}
@@ -44,7 +45,7 @@ func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
 	hash, err := s.Password(ctx, "marit")
 	require.NoError(t, err)
 	assert.Equal(t, "second", hash)
-	require.NoError(t, s.Quietly(ctx, func(tx *Tx) error { return tx.EndLogin([]byte("long")) }))
+	require.NoError(t, s.Update(ctx, func(tx *Tx) error { return tx.EndLogin([]byte("long")) }))
 	_, err = s.LoginByHash(ctx, []byte("long"), now)
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = s.Password(ctx, "nobody")
@@ -78,7 +79,7 @@ func TestPassesBelongToTheirAgent(t *testing.T) {
 		return s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.RevokePass(agent, id, now) })
 	}
 	assert.ErrorIs(t, revoke(b.ID, valid.ID), ErrNotFound, "another agent's pass is not found")
-	require.NoError(t, s.Quietly(ctx, func(tx *Tx) error { return tx.PassUsed(valid.ID, now) }))
+	require.NoError(t, s.Update(ctx, func(tx *Tx) error { return tx.PassUsed(valid.ID, now) }))
 	require.NoError(t, revoke(a.ID, valid.ID))
 	assert.ErrorIs(t, revoke(a.ID, valid.ID), ErrNotFound, "a pass is revoked once")
 	list, err := s.Passes(ctx)
@@ -104,7 +105,7 @@ func TestSecretsInUseStay(t *testing.T) {
 	k := team.Secret{ID: team.NewID(), Name: "sailings-token", Kind: "bearer", Created: now}
 	v := team.Server{ID: team.NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Secret: k.Name, Created: now}
 	write(t, s, func(tx *Tx) error {
-		if err := tx.AddSecret(k, Sealed{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}); err != nil {
+		if err := tx.AddSecret(k, locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}); err != nil {
 			return err
 		}
 		return tx.AddServer(v)
@@ -115,11 +116,11 @@ func TestSecretsInUseStay(t *testing.T) {
 	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.RemoveSecret(k.ID) }), ErrInUse)
 	write(t, s, func(tx *Tx) error {
 		k.Rotated = &now
-		return tx.RotateSecret(k, Sealed{KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")})
+		return tx.RotateSecret(k, locker.Box{KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")})
 	})
 	sealed, err := s.SealedSecrets(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, Sealed{SecretID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"].Sealed)
+	assert.Equal(t, locker.Box{ID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"].Box)
 	v.Paused, v.URL = true, "http://y"
 	write(t, s, func(tx *Tx) error { return tx.SetServer(v) })
 	got, err := s.ServerByName(ctx, "sailings")

@@ -10,6 +10,7 @@ import (
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/locker"
 )
 
 const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document, coalesce(c.name, '')
@@ -59,20 +60,20 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 }
 
 // AddServer stores a server; its secret is named by v.Secret.
-func (t *Tx) AddServer(v team.Server) error {
+func (t ServerTx) AddServer(v team.Server) error {
 	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
 		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
 		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv, options(v), v.Document, v.ClientKey)
 }
 
 // SetServer replaces what can be altered of a server.
-func (t *Tx) SetServer(v team.Server) error {
+func (t ServerTx) SetServer(v team.Server) error {
 	return t.one(`UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?), options = ?, document = ?,
 		client_key = (SELECT id FROM secrets WHERE name = ?) WHERE id = ?`, v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.ID)
 }
 
 // RemoveServer removes a server and its editions.
-func (t *Tx) RemoveServer(id string) error { return t.one(`DELETE FROM servers WHERE id = ?`, id) }
+func (t ServerTx) RemoveServer(id string) error { return t.one(`DELETE FROM servers WHERE id = ?`, id) }
 
 // Edition returns the newest recorded tool list of a server; none at all is an
 // empty list.
@@ -133,7 +134,7 @@ func (s *Store) Editions(ctx context.Context, serverID string) ([]team.Edition, 
 const maxEditions = 200
 
 // AddEdition records a tool list when it differs from the newest one.
-func (t *Tx) AddEdition(serverID string, at time.Time, list []tools.Tool) error {
+func (t ServerTx) AddEdition(serverID string, at time.Time, list []tools.Tool) error {
 	digest := tools.Digest(list)
 	var newest string
 	err := t.tx.QueryRowContext(t.ctx, `SELECT digest FROM editions WHERE server = ? ORDER BY id DESC LIMIT 1`, serverID).Scan(&newest)
@@ -151,14 +152,6 @@ func (t *Tx) AddEdition(serverID string, at time.Time, list []tools.Tool) error 
 		return err
 	}
 	return t.exec(`DELETE FROM editions WHERE server = ?1 AND id NOT IN (SELECT id FROM editions WHERE server = ?1 ORDER BY id DESC LIMIT ?2)`, serverID, maxEditions)
-}
-
-// Sealed is a secret's value as it lies in the database.
-type Sealed struct {
-	SecretID string
-	KeyID    string // which key of the key set wraps the data key
-	DataKey  []byte // wrapped
-	Value    []byte // encrypted with the data key
 }
 
 // Secrets returns every secret without its value, by name. Who uses it besides
@@ -181,9 +174,9 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 
 // SealedSecret is a secret as it is put in force.
 type SealedSecret struct {
-	Sealed
+	locker.Box
 	Kind, Source string
-	Prior        *Sealed // the value before, while it is still tried
+	Prior        *locker.Box // the value before, while it is still tried
 	PriorUntil   time.Time
 }
 
@@ -193,12 +186,12 @@ func (s *Store) SealedSecrets(ctx context.Context) (map[string]SealedSecret, err
 	_, err := list(ctx, s.read, func(r scanner) (struct{}, error) {
 		var name string
 		var v SealedSecret
-		var prior Sealed
+		var prior locker.Box
 		var key sql.NullString
 		var until sql.NullInt64
-		err := r.Scan(&name, &v.SecretID, &v.KeyID, &v.DataKey, &v.Value, &v.Kind, &v.Source, &key, &prior.DataKey, &prior.Value, &until)
+		err := r.Scan(&name, &v.ID, &v.KeyID, &v.DataKey, &v.Value, &v.Kind, &v.Source, &key, &prior.DataKey, &prior.Value, &until)
 		if key.Valid && until.Valid {
-			prior.SecretID, prior.KeyID = v.SecretID, key.String
+			prior.ID, prior.KeyID = v.ID, key.String
 			v.Prior, v.PriorUntil = &prior, fromMS(until.Int64)
 		}
 		out[name] = v
@@ -214,14 +207,14 @@ func facts(v team.Secret) string {
 }
 
 // AddSecret stores a secret with its sealed value.
-func (t *Tx) AddSecret(v team.Secret, sealed Sealed) error {
+func (t ServerTx) AddSecret(v team.Secret, sealed locker.Box) error {
 	return t.exec(`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM people WHERE name = ?))`,
 		v.ID, v.Name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created), facts(v), v.Source, null(v.Ends), v.Owner)
 }
 
 // RotateSecret replaces the sealed value. The one before is kept until
 // v.Overlap, or dropped when that is nil.
-func (t *Tx) RotateSecret(v team.Secret, sealed Sealed) error {
+func (t ServerTx) RotateSecret(v team.Secret, sealed locker.Box) error {
 	if v.Overlap != nil {
 		if err := t.one(`UPDATE secrets SET prior_key_id = key_id, prior_data_key = data_key, prior_sealed = sealed, prior_until = ? WHERE id = ?`, ms(*v.Overlap), v.ID); err != nil {
 			return err
@@ -234,14 +227,14 @@ func (t *Tx) RotateSecret(v team.Secret, sealed Sealed) error {
 }
 
 // DropPrior forgets the value before.
-func (t *Tx) DropPrior(id string) error {
+func (t ServerTx) DropPrior(id string) error {
 	return t.exec(`UPDATE secrets SET prior_key_id = NULL, prior_data_key = NULL, prior_sealed = NULL, prior_until = NULL WHERE id = ?`, id)
 }
 
 // SecretUsed notes when a secret was last sent.
-func (t *Tx) SecretUsed(id string, at time.Time) error {
+func (t ServerTx) SecretUsed(id string, at time.Time) error {
 	return t.exec(`UPDATE secrets SET used = ? WHERE id = ?`, ms(at), id)
 }
 
 // RemoveSecret removes a secret; one that a server is given is ErrInUse.
-func (t *Tx) RemoveSecret(id string) error { return t.one(`DELETE FROM secrets WHERE id = ?`, id) }
+func (t ServerTx) RemoveSecret(id string) error { return t.one(`DELETE FROM secrets WHERE id = ?`, id) }

@@ -176,38 +176,63 @@ func ignoreDone(err error) error {
 	return err
 }
 
-// Tx is one alteration of the state.
+// Tx is one alteration of the state: what can be altered, by noun.
 type Tx struct {
+	ServerTx
+	AgentTx
+	CredentialTx
+	PeopleTx
+}
+
+type (
+	// ServerTx alters servers, their editions and the team's secrets.
+	ServerTx struct{ *transaction }
+	// AgentTx alters agents, passes and rules.
+	AgentTx struct{ *transaction }
+	// CredentialTx alters what people and agents have of their own: secrets,
+	// sign-ins, and the programs that speak for agents.
+	CredentialTx struct{ *transaction }
+	// PeopleTx alters people, logins and invitations.
+	PeopleTx struct{ *transaction }
+)
+
+// transaction is what the parts of a Tx share.
+type transaction struct {
 	ctx context.Context
 	tx  *sql.Tx
+}
+
+func newTx(ctx context.Context, tx *sql.Tx) *Tx {
+	t := &transaction{ctx, tx}
+	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}}
 }
 
 // Write runs fn in a transaction and records the change in it. When fn fails,
 // nothing is altered.
 func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
-		t := &Tx{ctx, tx}
+		t := newTx(ctx, tx)
 		if err := fn(t); err != nil {
 			return err
 		}
-		return t.exec(`INSERT INTO changes (id, person, what, subject, before, after) VALUES (?, ?, ?, ?, ?, ?)`,
+		return t.ServerTx.exec(`INSERT INTO changes (id, person, what, subject, before, after) VALUES (?, ?, ?, ?, ?, ?)`,
 			team.NewID(), c.Person, c.What, c.Subject, c.Before, c.After)
 	})
 }
 
-// Quietly runs fn in a transaction without a row in changes: for sessions,
+// Update runs fn in a transaction without a row in changes: for sessions,
 // editions and times of use, which are not alterations by people.
-func (s *Store) Quietly(ctx context.Context, fn func(*Tx) error) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error { return fn(&Tx{ctx, tx}) })
+func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error {
+	return s.inTx(ctx, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
 }
 
-func (t *Tx) exec(query string, args ...any) error {
+func (t *transaction) exec(query string, args ...any) error {
 	_, err := t.tx.ExecContext(t.ctx, query, args...)
 	return conflict(err)
 }
 
 // one runs an alteration that must meet exactly one row.
-func (t *Tx) one(query string, args ...any) error {
+func (t *transaction) one(query string, args ...any) error {
 	res, err := t.tx.ExecContext(t.ctx, query, args...)
 	if err != nil {
 		return conflict(err)

@@ -83,7 +83,7 @@ func TestEditionsAreKeptOnceAndBounded(t *testing.T) {
 	server := team.Server{ID: team.NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Created: time.Now()}
 	require.NoError(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.AddServer(server) }))
 	put := func(list []tools.Tool) {
-		require.NoError(t, s.Quietly(ctx, func(tx *Tx) error { return tx.AddEdition(server.ID, time.Now(), list) }))
+		require.NoError(t, s.Update(ctx, func(tx *Tx) error { return tx.AddEdition(server.ID, time.Now(), list) }))
 	}
 	one := []tools.Tool{{Name: "a", Raw: []byte(`{"name":"a"}`), Fingerprint: "1"}}
 	put(one)

@@ -1,8 +1,11 @@
+// Package upstream keeps connections to servers alive. A Connection is one server,
+// reached with one holder's credential: it reads what is offered, listens for
+// changes, shares the conversation among agents or gives them one of their own,
+// and opens it again after failures. A Pool keeps the connections that are wanted.
 package upstream
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"maps"
 	"math/rand/v2"
@@ -23,7 +26,7 @@ type Options struct {
 	Log *slog.Logger
 	// Changed is called after every change of state or of the offer. It may be
 	// called by a goroutine that carries a call, so it must not block.
-	Changed func(Status)
+	Changed func(link.Status)
 	// Notice is told what the server says outside of any request, but for changes
 	// of its lists. It must not block.
 	Notice func(frame []byte, f wire.Frame)
@@ -37,13 +40,6 @@ type Options struct {
 	Subscriptions map[string]int
 }
 
-// Status is what a Keeper knows of its server.
-type Status struct {
-	team.Health
-	// Offer is the one in force; it outlives a failure.
-	Offer link.Offer
-}
-
 // Connection keeps the links to one server alive. Its main link reads the offer,
 // listens for changes, and is opened again after failures, waiting longer each
 // time.
@@ -52,13 +48,15 @@ type Connection struct {
 	o      Options
 	cancel context.CancelFunc
 	ended  chan struct{}
+	tried  chan struct{} // closed when the server was reached, or could not be, once
+	once   sync.Once     // closes tried
 	kick   chan struct{} // capacity 1: look again now
 	stale  chan struct{} // capacity 1: the server says that a list changed
 
 	stateless atomic.Bool // the server needs no session, so one link serves all
 
 	mu       sync.Mutex
-	status   Status
+	status   link.Status
 	forks    map[wire.Caps]link.Transport // for agents that can do something for the server
 	sessions map[wire.Caps]link.Transport // with sessions, of a server that needs none
 	single   time.Time                    // until then the server is taken to keep no sessions
@@ -94,14 +92,14 @@ const (
 // Start starts keeping a link. list is the tool list last recorded, which is in
 // force until the server has answered.
 func Start(ctx context.Context, l link.Transport, list []tools.Tool, o Options) *Connection {
-	return Adopt(ctx, l, Status{
+	return Adopt(ctx, l, link.Status{
 		Offer:  link.Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: list}},
 		Health: team.Health{State: team.StateConnecting, Since: time.Now().UTC(), Tools: len(list), Edition: tools.Digest(list)},
 	}, o)
 }
 
 // Adopt is Keep for a link that was probed already.
-func Adopt(ctx context.Context, l link.Transport, probed Status, o Options) *Connection {
+func Adopt(ctx context.Context, l link.Transport, probed link.Status, o Options) *Connection {
 	if o.Poll == 0 {
 		o.Poll = time.Minute
 	}
@@ -110,7 +108,7 @@ func Adopt(ctx context.Context, l link.Transport, probed Status, o Options) *Con
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	k := &Connection{
-		link: l, o: o, cancel: cancel, ended: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
+		link: l, o: o, cancel: cancel, ended: make(chan struct{}), tried: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
 		status: probed, forks: map[wire.Caps]link.Transport{}, sessions: map[wire.Caps]link.Transport{}, subs: map[string]*subscription{},
 	}
 	for uri, refs := range o.Subscriptions {
@@ -118,6 +116,9 @@ func Adopt(ctx context.Context, l link.Transport, probed Status, o Options) *Con
 		close(made)
 		k.subs[uri] = &subscription{refs: refs, ready: made}
 		k.inherited = append(k.inherited, uri)
+	}
+	if probed.State != team.StateConnecting {
+		k.once.Do(func() { close(k.tried) })
 	}
 	k.stateless.Store(wire.Stateless(probed.Revision))
 	l.SetListener(k.deliver)
@@ -295,6 +296,10 @@ func (k *Connection) Subscribe(ctx context.Context, uri string, on bool) error {
 	return nil
 }
 
+// Tried is closed when the server has been reached, or could not be, for the first
+// time.
+func (k *Connection) Tried() <-chan struct{} { return k.tried }
+
 // Subscriptions are the resources that somebody wants to hear of, by URI, with how
 // many do.
 func (k *Connection) Subscriptions() map[string]int {
@@ -328,7 +333,7 @@ func (k *Connection) inherit(ctx context.Context) {
 }
 
 // Status returns what is known now.
-func (k *Connection) Status() Status {
+func (k *Connection) Status() link.Status {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	st := k.status
@@ -339,14 +344,14 @@ func (k *Connection) Status() Status {
 // Check reaches the server from the beginning, so that every step is seen, and
 // returns the outcome. While the kept link works it is left alone, since calls
 // may be under way on it: a fresh one, given by the caller, tries the way.
-func (k *Connection) Check(ctx context.Context, fresh link.Transport) Status {
+func (k *Connection) Check(ctx context.Context, fresh link.Transport) link.Status {
 	defer k.wake()
 	if k.Status().State != team.StateReady {
 		k.link.Close(ctx)
 		k.probe(ctx)
 		return k.Status()
 	}
-	st := Assess(fresh.Probe(ctx))
+	st := link.Assess(fresh.Probe(ctx))
 	fresh.Close(ctx)
 	if st.State != team.StateReady {
 		k.Report(*st.Finding)
@@ -438,7 +443,7 @@ func (k *Connection) run(ctx context.Context) {
 func (k *Connection) probe(ctx context.Context) {
 	k.probing.Lock()
 	defer k.probing.Unlock()
-	st := Assess(k.link.Probe(ctx))
+	st := link.Assess(k.link.Probe(ctx))
 	if ctx.Err() != nil {
 		return
 	}
@@ -457,6 +462,7 @@ func (k *Connection) probe(ctx context.Context) {
 	}
 	k.status = st
 	k.mu.Unlock()
+	k.once.Do(func() { close(k.tried) })
 	k.stateless.Store(wire.Stateless(st.Revision))
 	if st.State != old.State || st.Offer.Digest() != old.Offer.Digest() || cause(st) != cause(old) {
 		if st.State != old.State {
@@ -466,34 +472,11 @@ func (k *Connection) probe(ctx context.Context) {
 	}
 }
 
-func cause(s Status) diagnosis.Cause {
+func cause(s link.Status) diagnosis.Cause {
 	if s.Finding == nil {
 		return ""
 	}
 	return s.Finding.Cause
-}
-
-// Assess turns the outcome of a probe into a status.
-func Assess(o link.Offer, stages []team.Stage, err error) Status {
-	now := time.Now().UTC()
-	list := o.Lists[tools.Tools]
-	st := Status{Offer: o, Health: team.Health{
-		State: team.StateReady, Revision: o.Revision, ServerName: o.Name, ServerVersion: o.Version, Tools: len(list), Edition: tools.Digest(list),
-		Prompts: len(o.Lists[tools.Prompts]), Resources: len(o.Lists[tools.Resources]) + len(o.Lists[tools.Templates]),
-		LeftOut: o.Left, Stages: stages, Since: now, Checked: now,
-	}}
-	if err == nil {
-		return st
-	}
-	st.State = team.StateFailing
-	var f *link.Failure
-	if errors.As(err, &f) {
-		st.Finding = &f.Finding
-	} else {
-		found := diagnosis.Explain(diagnosis.Evidence{Err: err, Timeout: link.IsTimeout(err)})
-		st.Finding = &found
-	}
-	return st
 }
 
 // watch returns when the server should be looked at again: its stream ended, the

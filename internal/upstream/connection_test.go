@@ -26,12 +26,12 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	answers := make(chan struct{}) // closed when the server may answer
 	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { <-answers; s.ServeHTTP(w, r) }))
 	defer h.Close()
-	news := make(chan Status, 100)
+	news := make(chan link.Status, 100)
 	l := streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: 10 * time.Second})
-	k := Start(t.Context(), l, []tools.Tool{{Name: "remembered"}}, Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s Status) { news <- s }})
+	k := Start(t.Context(), l, []tools.Tool{{Name: "remembered"}}, Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }})
 	assert.Equal(t, "remembered", k.Status().Offer.Lists[tools.Tools][0].Name, "the recorded list is in force until the server has answered")
 	close(answers)
-	wait := func(why string, ok func(Status) bool) {
+	wait := func(why string, ok func(link.Status) bool) {
 		t.Helper()
 		deadline := time.After(15 * time.Second)
 		for {
@@ -45,8 +45,8 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 			}
 		}
 	}
-	has := func(name string) func(Status) bool {
-		return func(s Status) bool {
+	has := func(name string) func(link.Status) bool {
+		return func(s link.Status) bool {
 			list := s.Offer.Lists[tools.Tools]
 			return s.State == team.StateReady && len(list) == 1 && list[0].Name == name
 		}
@@ -63,7 +63,9 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	}, 10*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
 	s.Fail(toolserver.Unauthorised)
 	k.Check(t.Context(), streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: time.Second}))
-	wait("it fails", func(s Status) bool { return s.State == team.StateFailing && s.Finding.Cause == diagnosis.TokenRejected })
+	wait("it fails", func(s link.Status) bool {
+		return s.State == team.StateFailing && s.Finding.Cause == diagnosis.TokenRejected
+	})
 	assert.Equal(t, "two", k.Status().Offer.Lists[tools.Tools][0].Name, "the list outlives the failure")
 	s.Fail(toolserver.Healthy)
 	wait("it recovers by itself", has("two"))

@@ -23,8 +23,8 @@ type ProbeError struct {
 
 func (e *ProbeError) Error() string { return e.Finding.Message }
 
-// Problem is why a sign-in failed, to be shown to whoever tried.
-type Problem struct {
+// SignInProblem is why a sign-in failed, to be shown to whoever tried.
+type SignInProblem struct {
 	What string `json:"what"`
 	Hint string `json:"hint"`
 	Step string `json:"step,omitempty"`

@@ -18,7 +18,6 @@ import (
 	"bouncer/internal/link/internal/base"
 	"bouncer/internal/link/linktest"
 	"bouncer/internal/locker"
-	"bouncer/internal/upstream"
 	"bouncer/standin/lostproperty"
 )
 
@@ -32,7 +31,7 @@ func TestARESTAPIIsCalled(t *testing.T) {
 	l, err := New(target, "", doc, picks, o)
 	require.NoError(t, err)
 	defer l.Close(context.Background())
-	st := upstream.Assess(l.Probe(t.Context()))
+	st := link.Assess(l.Probe(t.Context()))
 	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, 4, st.Tools)
 	ask := func(l *Conn, name, args string) (string, map[string]any, bool, error) {

@@ -15,7 +15,6 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/link"
 	"bouncer/internal/link/linktest"
-	"bouncer/internal/upstream"
 	"bouncer/standin/toolserver"
 )
 
@@ -39,7 +38,7 @@ func TestTheOldestTransportIsReadCarefully(t *testing.T) {
 			})), linktest.Token), linktest.Quick()
 			l := New(target, o)
 			defer l.Close(context.Background())
-			st := upstream.Assess(l.Probe(t.Context()))
+			st := link.Assess(l.Probe(t.Context()))
 			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			assert.False(t, st.Stages[len(st.Stages)-1].OK)

@@ -18,18 +18,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/link/internal/base"
 	"bouncer/internal/link/linktest"
 	"bouncer/internal/locker"
-	"bouncer/internal/upstream"
 	"bouncer/standin/toolserver"
 )
 
 func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
-	if !link.LimitsKept {
+	if !serverspec.LimitsKept {
 		t.Skip("limits are kept on Linux only")
 	}
 	for name, row := range map[string]struct {
@@ -197,7 +197,7 @@ func TestLaunchFailuresAreToldApart(t *testing.T) {
 			row.c.Secret = locker.NewSecret(linktest.Token)
 			// The race detector lets a process sleep for a second before it ends.
 			p := New(row.c, link.Options{SetupTimeout: 2500 * time.Millisecond})
-			st := upstream.Assess(p.Probe(t.Context()))
+			st := link.Assess(p.Probe(t.Context()))
 			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			assert.Contains(t, st.Finding.Message, row.says)
@@ -219,7 +219,7 @@ func TestProcessIsStartedOnceAndShared(t *testing.T) {
 	}
 	wait.Wait()
 	pid := p.current.Load().cmd.Process.Pid
-	st := upstream.Assess(p.Probe(t.Context()))
+	st := link.Assess(p.Probe(t.Context()))
 	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, "actor 1.0 2025-11-25", st.ServerName+" "+st.ServerVersion+" "+st.Revision)
 	assert.Equal(t, pid, p.current.Load().cmd.Process.Pid)

@@ -11,14 +11,15 @@ import (
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/link"
 	"bouncer/internal/link/stdio"
 	"bouncer/internal/upstream"
 )
 
 func TestKeeperRestartsAProcess(t *testing.T) {
 	p := stdio.StartForTest(t, "plain")
-	news := make(chan upstream.Status, 100)
-	k := upstream.Start(t.Context(), p, []tools.Tool{}, upstream.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s upstream.Status) { news <- s }})
+	news := make(chan link.Status, 100)
+	k := upstream.Start(t.Context(), p, []tools.Tool{}, upstream.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }})
 	defer k.Close(context.Background())
 	next := func(tools int) {
 		t.Helper()

@@ -27,7 +27,6 @@ import (
 	"bouncer/internal/link/internal/httpx"
 	"bouncer/internal/link/linktest"
 	"bouncer/internal/locker"
-	"bouncer/internal/upstream"
 	"bouncer/standin/toolserver"
 )
 
@@ -75,7 +74,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 		"a redirect":             {redirect, linktest.Token, diagnosis.Redirected},
 	} {
 		t.Run(name, func(t *testing.T) {
-			st := upstream.Assess(to(t, row.url, row.bearer).Probe(t.Context()))
+			st := link.Assess(to(t, row.url, row.bearer).Probe(t.Context()))
 			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			require.NotEmpty(t, st.Stages)
@@ -86,7 +85,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 			assert.NotContains(t, string(raw), linktest.Token)
 		})
 	}
-	st := upstream.Assess(to(t, linktest.ServeMCP(t, linktest.Echo("b", "a")), linktest.Token).Probe(t.Context()))
+	st := link.Assess(to(t, linktest.ServeMCP(t, linktest.Echo("b", "a")), linktest.Token).Probe(t.Context()))
 	require.Equal(t, team.StateReady, st.State)
 	assert.Equal(t, []string{"a", "b"}, []string{st.Offer.Lists[tools.Tools][0].Name, st.Offer.Lists[tools.Tools][1].Name})
 	assert.Equal(t, "2025-11-25 echo 1.0", st.Revision+" "+st.ServerName+" "+st.ServerVersion)

@@ -1,0 +1,144 @@
+// Package agents keeps the agents, their owners and their passes. Whoever holds a
+// pass acts with the sign-ins of the agent's owner, so that only the owner makes
+// one, and a change of owner ends them all.
+package agents
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/team"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+)
+
+// Options configure a Service.
+type Options struct {
+	// AddressPasses allows passes that are part of an address.
+	AddressPasses bool
+}
+
+// Service keeps the agents and their passes. It is safe for concurrent use.
+type Service struct {
+	o        Options
+	store    *store.Store
+	registry *registry.Registry
+}
+
+// New returns the service.
+func New(s *store.Store, r *registry.Registry, o Options) *Service {
+	return &Service{o: o, store: s, registry: r}
+}
+
+// Bounds on passes.
+const (
+	MaxPassDays = 366
+	maxPasses   = 20 // valid at a time, for one agent
+	maxLabel    = 100
+)
+
+// Agents returns the agents that the person may see.
+func (svc *Service) Agents(ctx context.Context, by team.Person) ([]team.Agent, error) {
+	svc.registry.FlushUse(ctx)
+	list, err := svc.store.Agents(ctx, time.Now())
+	if err != nil || by.Role != team.Member {
+		return list, err
+	}
+	own := []team.Agent{}
+	for _, a := range list {
+		if a.Owner == by.Name {
+			own = append(own, a)
+		}
+	}
+	return own, nil
+}
+
+// Agent returns one agent that the person may see; another one is not found.
+func (svc *Service) Agent(ctx context.Context, by team.Person, name string) (team.Agent, error) {
+	svc.registry.FlushUse(ctx)
+	a, err := svc.store.AgentByName(ctx, name, time.Now())
+	if err == nil && by.Role == team.Member && a.Owner != by.Name {
+		err = store.ErrNotFound
+	}
+	return a, store.Explain(err, "agent", name)
+}
+
+// AddAgent adds an agent. Members add agents of their own only.
+func (svc *Service) AddAgent(ctx context.Context, by team.Person, n apitype.NewAgent) (team.Agent, error) {
+	if err := team.CheckName("name", n.Name); err != nil {
+		return team.Agent{}, err
+	}
+	if n.Kind == "" {
+		n.Kind = "assistant"
+	}
+	if err := team.CheckName("kind", n.Kind); err != nil {
+		return team.Agent{}, err
+	}
+	if err := svc.checkOwner(ctx, by, n.Owner); err != nil {
+		return team.Agent{}, err
+	}
+	a := team.Agent{ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC()}
+	err := svc.registry.Write(ctx, registry.Change{By: by, What: "agent.add", Subject: a.Name, After: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.AddAgent(a) })
+	return a, store.Explain(err, "agent", a.Name)
+}
+
+func (svc *Service) checkOwner(ctx context.Context, by team.Person, owner string) error {
+	if by.Role == team.Member && owner != by.Name {
+		return &team.FieldError{Field: "owner", Why: fmt.Sprintf("must be %s: members keep agents of their own only", by.Name)}
+	}
+	if owner == "" {
+		return nil
+	}
+	_, err := svc.store.PersonByName(ctx, owner)
+	return store.Explain(err, "person", owner)
+}
+
+func describeAgent(a team.Agent) string {
+	return fmt.Sprintf("%s, owner %q, paused %v", a.Kind, a.Owner, a.Paused)
+}
+
+// UpdateAgent alters an agent.
+func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string, p apitype.AgentPatch) (team.Agent, error) {
+	a, err := svc.Agent(ctx, by, name)
+	if err != nil {
+		return a, err
+	}
+	before := describeAgent(a)
+	if p.Kind != nil {
+		if err := team.CheckName("kind", *p.Kind); err != nil {
+			return a, err
+		}
+		a.Kind = *p.Kind
+	}
+	moved := false
+	if p.Owner != nil {
+		if err := svc.checkOwner(ctx, by, *p.Owner); err != nil {
+			return a, err
+		}
+		moved = a.Owner != *p.Owner
+		a.Owner = *p.Owner
+	}
+	if p.Paused != nil {
+		a.Paused = *p.Paused
+	}
+	return a, svc.registry.Write(ctx, registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error {
+		if moved {
+			// Passes made before would act with the new owner's sign-ins.
+			if err := tx.EndPasses(a.ID, time.Now()); err != nil {
+				return err
+			}
+		}
+		return tx.SetAgent(a)
+	})
+}
+
+// RemoveAgent removes an agent and its passes.
+func (svc *Service) RemoveAgent(ctx context.Context, by team.Person, name string) error {
+	a, err := svc.Agent(ctx, by, name)
+	if err != nil {
+		return err
+	}
+	return svc.registry.Write(ctx, registry.Change{By: by, What: "agent.remove", Subject: name, Before: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RemoveAgent(a.ID) })
+}

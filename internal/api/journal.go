@@ -1,0 +1,122 @@
+package api
+
+import (
+	"slices"
+	"strconv"
+	"time"
+
+	"bouncer/internal/core/team"
+	"bouncer/internal/journal"
+)
+
+// journalRoutes are the rows of the journal.
+func journalRoutes(svc *journal.Reader) []route {
+	return []route{
+		{
+			method: get, path: "/api/calls", id: "listCalls",
+			summary: "The journal, newest first; members see their own agents' calls",
+			query: andCallFields(
+				queryField{"before", "only calls older than the one with this id"},
+				queryField{"after", "only calls newer than the one with this id, oldest first"},
+				queryField{"limit", "how many, 1 to 500; 100 if left out"},
+			), out: []team.Call{}, status: 200,
+			handle: func(c *call) (any, error) {
+				q, err := c.callQuery()
+				if err != nil {
+					return nil, err
+				}
+				return svc.Calls(c.Context(), c.person, q)
+			},
+		},
+		{
+			method: get, path: "/api/calls/{id}", id: "getCall", summary: "One call in full",
+			out: team.Call{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Call(c.Context(), c.person, c.name("id")) },
+		},
+		{
+			method: get, path: "/api/call-counts", id: "countCalls", summary: "Calls counted in equal steps of time",
+			query: andCallFields(queryField{"step", "length of a step in seconds; 3600 if left out"}), out: []team.Bucket{}, status: 200,
+			handle: func(c *call) (any, error) { return countCalls(c, svc) },
+		},
+	}
+}
+
+// callFields are the filters of the journal.
+var callFields = []queryField{
+	{"agent", "only this agent's calls"},
+	{"server", "only calls to this server"},
+	{"tool", "only tools that match this glob"},
+	{"decision", "admit or refuse"},
+	{"outcome", "ok, tool-error, error, refused, cancelled, timeout or unreachable"},
+	{"rule", "only calls decided by the rule with this id"},
+	{"text", "only calls with this text in tool, error, arguments or result"},
+	{"since", "only calls from this time on (RFC 3339)"},
+	{"until", "only calls before this time (RFC 3339)"},
+}
+
+func andCallFields(fields ...queryField) []queryField {
+	return append(slices.Clone(callFields), fields...)
+}
+
+// callQuery reads the journal's filters.
+func (c *call) callQuery() (journal.Query, error) {
+	v := c.URL.Query()
+	q := journal.Query{
+		Agent: v.Get("agent"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
+		Rule: v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
+	}
+	if d := q.Decision; d != "" && d != "admit" && d != "refuse" {
+		return q, &team.FieldError{Field: "decision", Why: "must be admit or refuse"}
+	}
+	if !oneOf(q.Outcome, append([]string{""}, team.Outcomes...)) {
+		return q, &team.FieldError{Field: "outcome", Why: "must be one of ok, tool-error, error, refused, cancelled, timeout, unreachable"}
+	}
+	var err error
+	if q.Since, err = c.timeField("since"); err != nil {
+		return q, err
+	}
+	if q.Until, err = c.timeField("until"); err != nil {
+		return q, err
+	}
+	q.Limit, err = c.intField("limit", 100, 1, journal.MaxCalls)
+	return q, err
+}
+
+func oneOf(s string, list []string) bool {
+	for _, v := range list {
+		if s == v {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *call) intField(name string, otherwise, low, high int) (int, error) {
+	v := c.URL.Query().Get(name)
+	if v == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.Atoi(v)
+	if err != nil || n < low || n > high {
+		return 0, &team.FieldError{Field: name, Why: "must be a number from " + strconv.Itoa(low) + " to " + strconv.Itoa(high)}
+	}
+	return n, nil
+}
+
+func countCalls(c *call, svc *journal.Reader) (any, error) {
+	q, err := c.callQuery()
+	if err != nil {
+		return nil, err
+	}
+	step, err := c.intField("step", 3600, 1, 7*86400)
+	if err != nil {
+		return nil, err
+	}
+	if q.Since.IsZero() {
+		q.Since = time.Now().Add(-24 * time.Hour)
+	}
+	if end := time.Now(); end.Sub(q.Since) > time.Duration(step)*time.Second*1000 {
+		return nil, &team.FieldError{Field: "step", Why: "gives more than 1000 steps since then; make it longer"}
+	}
+	return svc.Counts(c.Context(), c.person, q, time.Duration(step)*time.Second)
+}

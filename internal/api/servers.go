@@ -1,0 +1,86 @@
+package api
+
+import (
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/serverspec"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/servers"
+)
+
+// serverRoutes are the rows of the servers.
+func serverRoutes(svc *servers.Service) []route {
+	return []route{
+		{
+			method: get, path: "/api/servers", id: "listServers", summary: "Every registered server, with how it is doing",
+			out: []apitype.ServerInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.List(c.Context()) },
+		},
+		{
+			method: post, path: "/api/servers", id: "registerServer", summary: "Reach a server, list its tools, and register it",
+			roles: editors, in: serverspec.Registration{}, out: apitype.ServerInfo{}, status: 201,
+			handle: with(func(c *call, in serverspec.Registration) (any, error) { return svc.Register(c.Context(), c.person, in) }),
+		},
+		{
+			method: get, path: "/api/servers/{name}", id: "getServer", summary: "One server",
+			out: apitype.ServerInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Get(c.Context(), c.name("name")) },
+		},
+		{
+			method: patch, path: "/api/servers/{name}", id: "updateServer",
+			summary: "Alter a server: address, credentials, sharing, operations, pause or resume",
+			roles:   editors, in: serverspec.ServerPatch{}, out: apitype.ServerInfo{}, status: 200,
+			handle: with(func(c *call, in serverspec.ServerPatch) (any, error) {
+				return svc.Update(c.Context(), c.person, c.name("name"), in)
+			}),
+		},
+		{
+			method: del, path: "/api/servers/{name}", id: "removeServer", summary: "Remove a server; its secret stays",
+			roles: editors, status: 204,
+			handle: func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
+		},
+		{
+			method: get, path: "/api/servers/{name}/tools", id: "listTools", summary: "The tools of one server",
+			out: []apitype.ToolView{}, status: 200,
+			handle: func(c *call) (any, error) { return toolViews(svc.Tools(c.Context(), c.name("name"))) },
+		},
+		{
+			method: get, path: "/api/servers/{name}/editions", id: "listEditions",
+			summary: "The recorded states of a server's tool list, newest first",
+			out:     []team.Edition{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Editions(c.Context(), c.name("name")) },
+		},
+		{
+			method: get, path: "/api/servers/{name}/operations", id: "listOperations",
+			summary: "The operations of a REST API, with those that are tools",
+			out:     serverspec.DocumentInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Operations(c.Context(), c.name("name")) },
+		},
+		{
+			method: post, path: "/api/documents", id: "readDocument", summary: "Read an OpenAPI document and list its operations",
+			roles: editors, in: apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
+			handle: with(func(c *call, in apitype.DocumentSource) (any, error) {
+				return svc.ReadDocument(c.Context(), in.Document, in.DocumentURL)
+			}),
+		},
+		{
+			method: post, path: "/api/servers/{name}/check", id: "checkServer",
+			summary: "Reach a server again, from the beginning",
+			roles:   editors, out: apitype.ServerInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Check(c.Context(), c.name("name")) },
+		},
+	}
+}
+
+// toolViews are tools as people are shown them.
+func toolViews(list []tools.Tool, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	out := make([]apitype.ToolView, 0, len(list))
+	for _, t := range list {
+		s := t.Summary()
+		out = append(out, apitype.ToolView{Name: t.Name, Title: s.Title, Description: s.Description, ReadOnly: s.ReadOnly, Destructive: s.Destructive, Schema: t.Raw})
+	}
+	return out, nil
+}

@@ -1,0 +1,82 @@
+package apitype
+
+import (
+	"bouncer/internal/core/team"
+)
+
+// NewPass is a pass to be made.
+type NewPass struct {
+	Label string `json:"label,omitempty"`
+	Days  int    `json:"days" doc:"for how long it is valid, 1 to 366"`
+	// InAddress makes a pass for agents that can set no header.
+	InAddress bool `json:"inAddress,omitempty" doc:"a pass that is part of an address, for an agent that can set no header (setting address-passes)"`
+}
+
+// IssuedPass is a pass with its token.
+type IssuedPass struct {
+	Pass  team.Pass `json:"pass"`
+	Token string    `json:"token" doc:"what the agent shows; given out this once"`
+	URL   string    `json:"url,omitempty" doc:"address with the pass in it"`
+}
+
+// NewAgent is an agent to be added.
+type NewAgent struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind,omitempty" doc:"which assistant it is, in a word"`
+	Owner string `json:"owner,omitempty" doc:"name of the owner; empty for the team"`
+}
+
+// AgentPatch is what can be altered of an agent; nil fields stay.
+type AgentPatch struct {
+	Kind   *string `json:"kind,omitempty"`
+	Owner  *string `json:"owner,omitempty" doc:"empty for the team"`
+	Paused *bool   `json:"paused,omitempty"`
+}
+
+// ReachedTool is one tool with whether an agent can use it, and why.
+type ReachedTool struct {
+	Server      string `json:"server"`
+	Tool        string `json:"tool" doc:"the server's own name"`
+	Exposed     string `json:"exposed" doc:"the name on /mcp"`
+	Title       string `json:"title"`
+	Description string `json:"description"`
+	Destructive bool   `json:"destructive" doc:"the server says so"`
+	ReadOnly    bool   `json:"readOnly" doc:"the server says so"`
+	Admitted    bool   `json:"admitted"`
+	Rule        string `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
+	Why         string `json:"why"`
+	Lacks       string `json:"lacks,omitempty" doc:"which credential is missing for it, though it is admitted"`
+}
+
+// NewRule is a rule to be added.
+type NewRule struct {
+	Effect string `json:"effect" enum:"admit,refuse"`
+	Agent  string `json:"agent" doc:"glob over agent names"`
+	Server string `json:"server" doc:"glob over server names"`
+	Tool   string `json:"tool" doc:"glob over the server's own tool names"`
+	Note   string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
+}
+
+// ConsentRequest is what a person is asked to agree to.
+type ConsentRequest struct {
+	App      string         `json:"app" doc:"client id of the program"`
+	AppName  string         `json:"appName" doc:"what the program calls itself; nobody has checked it"`
+	Document bool           `json:"document" doc:"the program is described at its client id, so that the host of that address vouches for it"`
+	Returns  string         `json:"returns" doc:"host that the answer goes to"`
+	Resource string         `json:"resource"`
+	Agents   []ConsentAgent `json:"agents" doc:"the agents it can be"`
+}
+
+// ConsentAgent is an agent that a program can be.
+type ConsentAgent struct {
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Owner   string   `json:"owner"`
+	Tools   []string `json:"tools" doc:"what it can reach there"`
+	Changes []string `json:"changes" doc:"those that destroy or alter, by what the servers say"`
+}
+
+// Decision is what a person answers.
+type Decision struct {
+	Agent string `json:"agent,omitempty" doc:"which agent the program is; empty to decline"`
+}

@@ -1,0 +1,137 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"bouncer/internal/agents"
+	"bouncer/internal/api"
+	"bouncer/internal/apitype"
+	"bouncer/internal/authserver"
+	"bouncer/internal/control/policy"
+	"bouncer/internal/core/team"
+	"bouncer/internal/credential"
+	"bouncer/internal/egress"
+	"bouncer/internal/events"
+	"bouncer/internal/journal"
+	"bouncer/internal/link"
+	"bouncer/internal/link/dial"
+	"bouncer/internal/locker"
+	"bouncer/internal/login"
+	"bouncer/internal/oauth"
+	"bouncer/internal/oidc"
+	"bouncer/internal/origin"
+	"bouncer/internal/people"
+	"bouncer/internal/registry"
+	"bouncer/internal/relay"
+	"bouncer/internal/secrets"
+	"bouncer/internal/servers"
+	"bouncer/internal/signin"
+	"bouncer/internal/throttle"
+	"bouncer/internal/upstream"
+)
+
+// parts are what has to be closed, in the order of closing.
+type parts struct {
+	registry    *registry.Registry
+	pool        *upstream.Pool
+	credentials *credential.Set
+	egress      *egress.Client
+	events      *events.Hub
+}
+
+func (p parts) close(ctx context.Context) {
+	p.registry.Close(ctx)
+	p.pool.Close(ctx)
+	p.credentials.Close()
+	p.egress.Close()
+	p.events.Close()
+}
+
+// wire builds the service from its parts, from the ground up: each is handed those
+// that stand below it. What is started is ended again by undo when a later step
+// fails.
+func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.Guard, undo *[]func()) (*api.API, error) {
+	s, o := svc.Settings, link.Options{Version: Version, MessageLimit: svc.Settings.MessageLimit}
+	later := func(fn func()) { *undo = append(*undo, fn) }
+	noProcesses, redirect := s.Processes == "off", svc.Address+apitype.CallbackPath
+
+	hub, out := events.New(), egress.New(s.Private, nil)
+	client := oauth.NewClient(out)
+	identity, err := provide(ctx, s.OIDC)
+	if err != nil {
+		return nil, err
+	}
+	var provider *oidc.Provider
+	if identity != nil {
+		provider = oidc.New(*identity, client, svc.store, keys, svc.masks)
+	}
+
+	strict := s.Journal == "strict"
+	svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker})
+	if err != nil {
+		return nil, fmt.Errorf("open the journal: %w", err)
+	}
+	later(svc.jnl.Close)
+	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
+		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
+	})
+	later(func() { svc.Gateway.Close(ctx) })
+
+	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll})
+	credentials := credential.New(credential.Options{
+		Store: svc.store, Keys: keys, OAuth: client, Provider: provider, Events: hub, Masks: svc.masks, Log: svc.log, Redirect: redirect, NoCommands: noProcesses,
+		Challenge: func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
+		ConnectLink: func(server string, h team.Holder, agent string) string {
+			return apitype.ConnectLink(svc.Address, server, h, agent)
+		},
+	})
+	reg := registry.New(registry.Options{
+		Store: svc.store, Credentials: credentials, Pool: pool, Relay: svc.Gateway, Events: hub, Masks: svc.masks, Log: svc.log,
+		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses,
+	})
+	svc.parts = parts{reg, pool, credentials, out, hub}
+	if err := reg.Start(); err != nil {
+		return nil, err
+	}
+	later(func() { svc.parts.close(ctx) })
+
+	limiter, problems := throttle.New(nil), &oauth.Problems{}
+	all := api.Services{Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup}
+	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
+	all.People = people.New(svc.store, reg)
+	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
+	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
+	all.SignIns = signin.New(signin.Deps{
+		Store: svc.store, Keys: keys, OAuth: client, Credentials: credentials, Pool: pool, Registry: reg, Agents: all.Agents, Masks: svc.masks, Problems: problems,
+	}, signin.Options{Address: svc.Address, Redirect: redirect, Log: svc.log})
+	all.Login = login.New(svc.store, reg, all.People, limiter, problems, login.Options{
+		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
+	})
+	all.Policy = policy.New(svc.store, reg, all.Agents)
+	all.AuthServer = authserver.New(svc.store, client, limiter, reg, all.Agents, all.Policy, authserver.Options{Address: svc.Address, Log: svc.log})
+	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin); err != nil {
+		return nil, err
+	}
+	return api.New(all, api.Options{Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended})
+}
+
+// provide reads how people sign in at the identity provider; nil for not at all.
+func provide(ctx context.Context, o OIDC) (*oidc.Options, error) {
+	if o.Issuer == "" {
+		return nil, nil
+	}
+	p := &oidc.Options{Issuer: o.Issuer, ClientID: o.ClientID, Name: o.Name, Groups: o.Groups}
+	if o.Secret == "" {
+		return p, nil
+	}
+	raw, err := locker.Outside(ctx, o.Secret)
+	if err == nil {
+		p.Secret, _, err = locker.Read(team.KindClientSecret, raw.Reveal())
+	}
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err), "check the setting oidc-secret", err}
+	}
+	return p, nil
+}

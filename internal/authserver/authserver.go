@@ -1,0 +1,596 @@
+// Package authserver is Bouncer as an authorization server towards agents: a
+// program registers itself or is described by a document, asks for a person's
+// consent to be one of their agents, and is given tokens, which are passes with an
+// audience and a short life (RFC 6749 with PKCE, RFC 7591, RFC 8707, RFC 9207).
+package authserver
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/agents"
+	"bouncer/internal/apitype"
+	"bouncer/internal/control/policy"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/oauth"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+	"bouncer/internal/throttle"
+	"bouncer/internal/token"
+)
+
+// Options configure a Service; all are required.
+type Options struct {
+	Address string // base URL under which agents reach the service
+	Log     *slog.Logger
+}
+
+// Service lets programs sign in. It is safe for concurrent use.
+type Service struct {
+	o        Options
+	store    *store.Store
+	oauth    *oauth.Client
+	limiter  *throttle.Limiter
+	registry *registry.Registry
+	agents   *agents.Service
+	policy   *policy.Service
+	pending  pending
+}
+
+// New returns the service.
+func New(s *store.Store, client *oauth.Client, limiter *throttle.Limiter, r *registry.Registry, a *agents.Service, p *policy.Service, o Options) *Service {
+	svc := &Service{o: o, store: s, oauth: client, limiter: limiter, registry: r, agents: a, policy: p}
+	svc.pending.init()
+	return svc
+}
+
+// AuthError is an error of the authorization server towards a program (RFC 6749,
+// sections 4.1.2.1 and 5.2).
+type AuthError struct{ Code, Why string }
+
+func (e *AuthError) Error() string { return e.Why }
+
+// AppRegistration is how a program describes itself (RFC 7591).
+type AppRegistration struct {
+	Name      string   `json:"client_name"`
+	Redirects []string `json:"redirect_uris"`
+}
+
+// How long what agents are given lasts.
+const (
+	accessLife  = time.Hour
+	refreshLife = 30 * 24 * time.Hour
+	codeLife    = time.Minute
+	requestTime = 15 * time.Minute
+	maxPending  = 2_000
+	maxRedirect = 20
+)
+
+// program is a program that wants to speak for an agent.
+type program struct {
+	id, name  string
+	redirects []string
+	document  bool // it is described by a document at its id
+}
+
+// authorizationRequest is a request of a program that waits for a person's consent.
+type authorizationRequest struct {
+	program   program
+	redirect  string
+	state     string
+	challenge string
+	audience  string // path of the resource
+	until     time.Time
+}
+
+// issuedCode is a consent that waits for its code to be exchanged.
+type issuedCode struct {
+	authorizationRequest
+	consent store.StoredConsent
+	spent   bool
+}
+
+// pending are the sign-ins of programs under way. They are kept in memory: a program
+// begins again after a restart.
+type pending struct {
+	mu     sync.Mutex
+	asked  map[string]authorizationRequest
+	agreed map[[32]byte]issuedCode
+	docs   map[string]cachedProgram
+}
+
+type cachedProgram struct {
+	program program
+	until   time.Time
+}
+
+func (p *pending) init() {
+	p.asked, p.agreed, p.docs = map[string]authorizationRequest{}, map[[32]byte]issuedCode{}, map[string]cachedProgram{}
+}
+
+func (p *pending) sweep(now time.Time) {
+	for k, v := range p.asked {
+		if now.After(v.until) {
+			delete(p.asked, k)
+		}
+	}
+	for k, v := range p.agreed {
+		if now.After(v.until) {
+			delete(p.agreed, k)
+		}
+	}
+	for k, v := range p.docs {
+		if now.After(v.until) {
+			delete(p.docs, k)
+		}
+	}
+}
+
+// checkRedirect checks an address that codes may be sent to.
+func checkRedirect(raw string) error {
+	bad := func(why string) error { return &AuthError{"invalid_redirect_uri", "a redirect address " + why} }
+	u, err := url.Parse(raw)
+	if err != nil || len(raw) > 1000 {
+		return bad("is no address")
+	}
+	host := u.Hostname()
+	switch {
+	case u.Fragment != "" || u.User != nil || strings.ContainsAny(raw, "\r\n\\*"):
+		return bad("has a fragment, a user name or a wildcard")
+	case u.Scheme == "https" && host != "":
+		return nil
+	case u.Scheme == "http" && (host == "localhost" || host == "127.0.0.1" || host == "::1"):
+		return nil
+	case strings.Contains(u.Scheme, ".") && len(u.Scheme) > 3:
+		return nil // a scheme of one application (RFC 8252, section 7.1)
+	}
+	return bad("must be https, http on the machine itself, or have a scheme of its own like example.parlour:/back")
+}
+
+// RegisterApp registers a program (RFC 7591). Errors are *AuthError and
+// *WaitError besides those of the store.
+func (svc *Service) RegisterApp(ctx context.Context, r AppRegistration, from string) (string, AppRegistration, error) {
+	key := "register " + from
+	if wait := svc.limiter.Wait(key); wait > 0 {
+		return "", r, &team.ThrottledError{For: wait}
+	}
+	svc.limiter.Fail(key, 60) // each counts: nobody needs hundreds
+	if len(r.Redirects) == 0 || len(r.Redirects) > maxRedirect {
+		return "", r, &AuthError{"invalid_redirect_uri", fmt.Sprintf("redirect_uris must hold 1 to %d addresses", maxRedirect)}
+	}
+	for _, u := range r.Redirects {
+		if err := checkRedirect(u); err != nil {
+			return "", r, err
+		}
+	}
+	r.Name = appName(r.Name, "a program without a name")
+	a := store.App{ID: "app-" + strings.ToLower(team.NewID()), Name: r.Name, Redirects: r.Redirects, Created: time.Now()}
+	return a.ID, r, svc.store.Update(ctx, func(tx *store.Tx) error { return tx.AddApp(a) })
+}
+
+func appName(s, otherwise string) string {
+	s = strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, "")))
+	if r := []rune(s); len(r) > 80 {
+		s = string(r[:80])
+	}
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+// program finds a program by its client id: one that registered itself, or one that
+// is described by a document at that address.
+func (svc *Service) program(ctx context.Context, id string) (program, error) {
+	if !strings.HasPrefix(id, "https://") && !strings.HasPrefix(id, "http://") {
+		a, err := svc.store.App(ctx, id)
+		if errors.Is(err, store.ErrNotFound) {
+			return program{}, &AuthError{"invalid_client", "no program is registered under this client id; it has to register again"}
+		}
+		return program{id: a.ID, name: a.Name, redirects: a.Redirects}, err
+	}
+	svc.pending.mu.Lock()
+	svc.pending.sweep(time.Now())
+	have, ok := svc.pending.docs[id]
+	full := len(svc.pending.docs) >= maxPending
+	svc.pending.mu.Unlock()
+	if ok {
+		return have.program, nil
+	}
+	bad := func(why string) (program, error) {
+		return program{}, &AuthError{"invalid_client", "the document at the client id " + why}
+	}
+	u, err := url.Parse(id)
+	if err != nil || strings.Trim(u.Path, "/") == "" || u.Fragment != "" || len(id) > 500 || full {
+		return bad("cannot be one: it needs an https address with a path")
+	}
+	doc, err := svc.oauth.ClientDocument(ctx, id)
+	if err != nil {
+		return bad("cannot be read: " + err.Error())
+	}
+	if doc.ID != id {
+		return bad("names another client id")
+	}
+	if len(doc.Redirects) == 0 || len(doc.Redirects) > maxRedirect {
+		return bad("has no redirect addresses")
+	}
+	for _, r := range doc.Redirects {
+		if err := checkRedirect(r); err != nil {
+			return bad("is not acceptable: " + err.Error())
+		}
+	}
+	a := program{id: id, name: appName(doc.Name, u.Host), redirects: doc.Redirects, document: true}
+	svc.pending.mu.Lock()
+	svc.pending.docs[id] = cachedProgram{a, time.Now().Add(10 * time.Minute)}
+	svc.pending.mu.Unlock()
+	return a, nil
+}
+
+// audience reads a resource indicator (RFC 8707) as a path below the service.
+func (svc *Service) audience(resource []string) (string, error) {
+	if len(resource) == 0 || resource[0] == "" {
+		return "/mcp", nil
+	}
+	path, ok := strings.CutPrefix(strings.TrimSuffix(resource[0], "/"), svc.o.Address)
+	rest, below := strings.CutPrefix(path, "/mcp/")
+	if len(resource) > 1 || !ok || (path != "" && path != "/mcp" && (!below || team.CheckName("resource", rest) != nil)) {
+		return "", &AuthError{"invalid_target", "the resource is not one of this service"}
+	}
+	if path == "" {
+		path = "/mcp"
+	}
+	return path, nil
+}
+
+// Authorize takes an authorization request of a program (RFC 6749 with RFC 7636
+// and RFC 8707) and returns the page where a person decides. to is where the
+// browser is sent with an error; when it is "" the error is shown instead, since
+// the redirect address cannot be trusted.
+func (svc *Service) Authorize(ctx context.Context, q url.Values) (page, to string, err error) {
+	a, err := svc.program(ctx, q.Get("client_id"))
+	if err != nil {
+		return "", "", err
+	}
+	redirect := q.Get("redirect_uri")
+	if redirect == "" && len(a.redirects) == 1 {
+		redirect = a.redirects[0]
+	}
+	if !slices.Contains(a.redirects, redirect) {
+		return "", "", &AuthError{"invalid_request", "the redirect address is not exactly one that the program registered"}
+	}
+	refuse := func(e *AuthError) (string, string, error) {
+		return "", svc.redirect(redirect, url.Values{"error": {e.Code}, "error_description": {e.Why}, "state": {q.Get("state")}}), e
+	}
+	audience, err := svc.audience(q["resource"])
+	var ae *AuthError
+	switch {
+	case errors.As(err, &ae):
+		return refuse(ae)
+	case q.Get("response_type") != "code":
+		return refuse(&AuthError{"unsupported_response_type", "response_type must be code"})
+	case q.Get("code_challenge_method") != "S256" || len(q.Get("code_challenge")) != 43:
+		return refuse(&AuthError{"invalid_request", "a code_challenge with the method S256 is needed (PKCE)"})
+	case len(q.Get("state")) > 4096:
+		return refuse(&AuthError{"invalid_request", "the state is longer than 4096 bytes"})
+	}
+	id := strings.ToLower(team.NewID()) + token.New("")[:20]
+	svc.pending.mu.Lock()
+	defer svc.pending.mu.Unlock()
+	svc.pending.sweep(time.Now())
+	if len(svc.pending.asked) >= maxPending {
+		return refuse(&AuthError{"temporarily_unavailable", "too many sign-ins are under way"})
+	}
+	svc.pending.asked[id] = authorizationRequest{a, redirect, q.Get("state"), q.Get("code_challenge"), audience, time.Now().Add(requestTime)}
+	return "/consent/" + id, "", nil
+}
+
+// redirect adds an answer to a redirect address, with who gives it (RFC 9207).
+func (svc *Service) redirect(to string, answer url.Values) string {
+	u, err := url.Parse(to)
+	if err != nil {
+		return to
+	}
+	q := u.Query()
+	for k, v := range answer {
+		if len(v) > 0 && v[0] != "" {
+			q[k] = v
+		}
+	}
+	q.Set("iss", svc.o.Address)
+	u.RawQuery = q.Encode()
+	return u.String()
+}
+
+// Consent tells a person what is asked.
+func (svc *Service) Consent(ctx context.Context, by team.Person, id string) (apitype.ConsentRequest, error) {
+	svc.pending.mu.Lock()
+	q, ok := svc.pending.asked[id]
+	svc.pending.mu.Unlock()
+	if !ok || time.Now().After(q.until) {
+		return apitype.ConsentRequest{}, &team.NotFoundError{Kind: "sign-in of a program", Name: id}
+	}
+	u, err := url.Parse(q.redirect)
+	if err != nil {
+		return apitype.ConsentRequest{}, err
+	}
+	out := apitype.ConsentRequest{App: q.program.id, AppName: q.program.name, Document: q.program.document, Returns: u.Scheme + "://" + u.Host, Resource: svc.o.Address + q.audience, Agents: []apitype.ConsentAgent{}}
+	mine, err := svc.consentable(ctx, by)
+	if err != nil {
+		return out, err
+	}
+	only := strings.TrimPrefix(strings.TrimPrefix(q.audience, "/mcp"), "/")
+	for _, a := range mine {
+		reach, err := svc.policy.Reach(ctx, by, a.Name)
+		if err != nil {
+			return out, err
+		}
+		c := apitype.ConsentAgent{Name: a.Name, Kind: a.Kind, Owner: a.Owner, Tools: []string{}, Changes: []string{}}
+		for _, t := range reach {
+			if !t.Admitted || (only != "" && t.Server != only) {
+				continue
+			}
+			c.Tools = append(c.Tools, tools.Expose(t.Server, t.Tool))
+			if t.Destructive || !t.ReadOnly {
+				c.Changes = append(c.Changes, tools.Expose(t.Server, t.Tool))
+			}
+		}
+		out.Agents = append(out.Agents, c)
+	}
+	return out, nil
+}
+
+// consentable are the agents that a person may lend a program: the own ones, and
+// for admins and maintainers those of the team.
+func (svc *Service) consentable(ctx context.Context, by team.Person) ([]team.Agent, error) {
+	if by.Role == team.Auditor {
+		return nil, nil
+	}
+	all, err := svc.agents.Agents(ctx, by)
+	return slices.DeleteFunc(all, func(a team.Agent) bool { return a.Owner != by.Name && a.Owner != "" }), err
+}
+
+// Decide answers a program and returns where to send the browser.
+func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n apitype.Decision) (string, error) {
+	var agent team.Agent
+	if n.Agent != "" {
+		mine, err := svc.consentable(ctx, by)
+		if err != nil {
+			return "", err
+		}
+		at := slices.IndexFunc(mine, func(a team.Agent) bool { return a.Name == n.Agent })
+		if at < 0 {
+			return "", &team.FieldError{Field: "agent", Why: fmt.Sprintf("%q is none of yours; choose one of the list", n.Agent)}
+		}
+		agent = mine[at]
+	}
+	svc.pending.mu.Lock()
+	q, ok := svc.pending.asked[id]
+	delete(svc.pending.asked, id)
+	svc.pending.mu.Unlock()
+	if !ok || time.Now().After(q.until) {
+		return "", &team.NotFoundError{Kind: "sign-in of a program", Name: id}
+	}
+	if n.Agent == "" {
+		return svc.redirect(q.redirect, url.Values{"error": {"access_denied"}, "error_description": {"the person declined"}, "state": {q.state}}), nil
+	}
+	code := token.New(token.CodePrefix)
+	q.until = time.Now().Add(codeLife)
+	c := store.StoredConsent{AgentID: agent.ID, PersonID: by.ID, Consent: team.Consent{
+		ID: team.NewID(), App: q.program.id, AppName: q.program.name, Agent: agent.Name, Person: by.Name, Resource: svc.o.Address + q.audience, Created: time.Now().UTC(),
+	}}
+	svc.pending.mu.Lock()
+	svc.pending.agreed[token.Hash(code)] = issuedCode{authorizationRequest: q, consent: c}
+	svc.pending.mu.Unlock()
+	return svc.redirect(q.redirect, url.Values{"code": {code}, "state": {q.state}}), nil
+}
+
+// IssuedTokens are what a program gets (RFC 6749, section 5.1).
+type IssuedTokens struct {
+	Access  string `json:"access_token"`
+	Type    string `json:"token_type"`
+	In      int    `json:"expires_in"`
+	Refresh string `json:"refresh_token"`
+	Scope   string `json:"scope,omitempty"`
+}
+
+// IssueTokens answers a token request of a program. Errors are *AuthError
+// besides those of the store.
+func (svc *Service) IssueTokens(ctx context.Context, q url.Values) (IssuedTokens, error) {
+	switch q.Get("grant_type") {
+	case "authorization_code":
+		return svc.exchangeCode(ctx, q)
+	case "refresh_token":
+		return svc.refresh(ctx, q)
+	}
+	return IssuedTokens{}, &AuthError{"unsupported_grant_type", "grant_type must be authorization_code or refresh_token"}
+}
+
+var errCode = &AuthError{"invalid_grant", "the code is not valid: it was used, took too long, or belongs to another program"}
+
+func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedTokens, error) {
+	key := token.Hash(q.Get("code"))
+	svc.pending.mu.Lock()
+	g, ok := svc.pending.agreed[key]
+	if ok && !g.spent {
+		spent := g
+		spent.spent, spent.until = true, time.Now().Add(requestTime) // remembered, to notice a second use
+		svc.pending.agreed[key] = spent
+	}
+	svc.pending.mu.Unlock()
+	switch sum := sha256.Sum256([]byte(q.Get("code_verifier"))); {
+	case !ok || (!g.spent && time.Now().After(g.until)):
+		return IssuedTokens{}, errCode
+	case g.spent:
+		// Somebody else had it as well, so neither keeps what came of it.
+		svc.endConsent(ctx, g.consent.ID, "its code was used twice")
+		return IssuedTokens{}, errCode
+	case g.program.id != q.Get("client_id"), g.redirect != q.Get("redirect_uri") && q.Get("redirect_uri") != "":
+		return IssuedTokens{}, errCode
+	case len(q.Get("code_verifier")) < 43 || subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(g.challenge)) != 1:
+		return IssuedTokens{}, &AuthError{"invalid_grant", "the code_verifier does not fit the code_challenge"}
+	}
+	if len(q["resource"]) > 0 {
+		if path, err := svc.audience(q["resource"]); err != nil || path != g.audience {
+			return IssuedTokens{}, &AuthError{"invalid_target", "the resource is not the one that was agreed to"}
+		}
+	}
+	c := g.consent
+	by := team.Person{ID: c.PersonID, Name: c.Person}
+	var out IssuedTokens
+	err := svc.registry.Write(ctx, registry.Change{By: by, What: "consent.make", Subject: c.Agent, After: c.AppName + " at " + c.Resource, Topics: []string{"agents"}}, func(tx *store.Tx) (err error) {
+		if err := tx.AddConsent(c); err != nil {
+			return err
+		}
+		out, err = svc.issue(tx, c, g.audience)
+		return err
+	})
+	return out, err
+}
+
+// issue stores an access token and a refresh token of a consent.
+func (svc *Service) issue(tx *store.Tx, c store.StoredConsent, audience string) (IssuedTokens, error) {
+	now := time.Now().UTC()
+	access, refresh := token.New(token.AccessPrefix), token.New(token.RefreshPrefix)
+	sum := token.Hash(refresh)
+	err := tx.ConsentUsed(c.ID, now)
+	if err == nil {
+		err = tx.AddPass(store.StoredPass{AgentID: c.AgentID, Hash: token.Hash(access), Consent: c.ID, Audience: audience, Pass: team.Pass{
+			ID: team.NewID(), Kind: team.PassToken, Label: c.AppName, Hint: access[len(access)-4:], Created: now, Expires: now.Add(accessLife),
+		}})
+	}
+	if err == nil {
+		err = tx.AddRefresh(sum[:], store.Refresh{Consent: c.ID, Expires: now.Add(refreshLife)}, now)
+	}
+	return IssuedTokens{Access: access, Type: "Bearer", In: int(accessLife / time.Second), Refresh: refresh}, err
+}
+
+var errRefresh = &AuthError{"invalid_grant", "the refresh token is not valid; sign in again"}
+
+func (svc *Service) refresh(ctx context.Context, q url.Values) (IssuedTokens, error) {
+	sum := token.Hash(q.Get("refresh_token"))
+	r, err := svc.store.Refresh(ctx, sum[:])
+	if errors.Is(err, store.ErrNotFound) {
+		return IssuedTokens{}, errRefresh
+	}
+	if err != nil {
+		return IssuedTokens{}, err
+	}
+	c, err := svc.store.Consent(ctx, r.Consent)
+	if err != nil {
+		return IssuedTokens{}, err
+	}
+	now := time.Now().UTC()
+	switch {
+	case c.App != q.Get("client_id"), c.Revoked != nil, now.After(r.Expires):
+		return IssuedTokens{}, errRefresh
+	case r.Spent != nil:
+		svc.endConsent(ctx, c.ID, "a spent refresh token was used again")
+		return IssuedTokens{}, errRefresh
+	}
+	audience := strings.TrimPrefix(c.Resource, svc.o.Address)
+	if len(q["resource"]) > 0 {
+		if path, err := svc.audience(q["resource"]); err != nil || path != audience {
+			return IssuedTokens{}, &AuthError{"invalid_target", "the resource is not the one that was agreed to"}
+		}
+	}
+	var out IssuedTokens
+	err = svc.store.Update(ctx, func(tx *store.Tx) (err error) {
+		if err := tx.SpendRefresh(sum[:], now); err != nil {
+			return err
+		}
+		out, err = svc.issue(tx, c, audience)
+		return err
+	})
+	if errors.Is(err, store.ErrNotFound) { // another request was quicker
+		svc.endConsent(ctx, c.ID, "a spent refresh token was used again")
+		return IssuedTokens{}, errRefresh
+	}
+	if err != nil {
+		return IssuedTokens{}, err
+	}
+	return out, svc.registry.Refresh(ctx)
+}
+
+// endConsent revokes a consent that was misused.
+func (svc *Service) endConsent(ctx context.Context, id, why string) {
+	c, err := svc.store.Consent(ctx, id)
+	if err != nil || c.Revoked != nil {
+		return
+	}
+	svc.o.Log.Warn("a program's sign-in was ended", "program", c.AppName, "agent", c.Agent, "why", why)
+	by := team.Person{ID: c.PersonID, Name: c.Person}
+	err = svc.registry.Write(ctx, registry.Change{By: by, What: "consent.end", Subject: c.Agent, Before: c.AppName, After: why, Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RevokeConsent(id, why, time.Now()) })
+	if err != nil {
+		svc.o.Log.Error("a program's sign-in could not be ended", "error", err)
+	}
+}
+
+// RevokeToken ends a token that a program gives back (RFC 7009); with a refresh
+// token goes the whole consent. Unknown tokens are nobody's business.
+func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) error {
+	sum := token.Hash(pass)
+	consent := ""
+	if r, err := svc.store.Refresh(ctx, sum[:]); err == nil {
+		consent = r.Consent
+	} else {
+		passes, err := svc.store.Passes(ctx)
+		if err != nil {
+			return err
+		}
+		for _, p := range passes {
+			if p.Hash == sum {
+				consent = p.Consent
+			}
+		}
+	}
+	if consent == "" {
+		return nil
+	}
+	c, err := svc.store.Consent(ctx, consent)
+	if err != nil || c.App != clientID {
+		return nil
+	}
+	svc.endConsent(ctx, c.ID, "the program signed out")
+	return nil
+}
+
+// Consents returns the programs that a person may see speaking for agents.
+func (svc *Service) Consents(ctx context.Context, by team.Person) ([]team.Consent, error) {
+	all, err := svc.store.Consents(ctx)
+	out := []team.Consent{}
+	for _, c := range all {
+		if by.Role != team.Member || c.Person == by.Name {
+			out = append(out, c.Consent)
+		}
+	}
+	return out, err
+}
+
+// RevokeConsent ends what a program may do for an agent; its next request is
+// refused.
+func (svc *Service) RevokeConsent(ctx context.Context, by team.Person, id string) error {
+	c, err := svc.store.Consent(ctx, strings.ToUpper(id))
+	if err == nil && by.Role == team.Member && c.Person != by.Name {
+		err = store.ErrNotFound
+	}
+	if err == nil {
+		err = svc.registry.Write(ctx, registry.Change{By: by, What: "consent.revoke", Subject: c.Agent, Before: c.AppName, Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RevokeConsent(c.ID, "", time.Now()) })
+	}
+	return store.Explain(err, "consent", id)
+}

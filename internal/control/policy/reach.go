@@ -1,0 +1,53 @@
+package policy
+
+import (
+	"context"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/snapshot"
+)
+
+// Reach returns every tool of every server, with whether the agent can use it, by
+// the snapshot that its next call is decided by.
+func (svc *Service) Reach(ctx context.Context, by team.Person, agent string) ([]apitype.ReachedTool, error) {
+	a, err := svc.agents.Agent(ctx, by, agent)
+	if err != nil {
+		return nil, err
+	}
+	now := svc.registry.Current()
+	known := now.Agents[a.ID]
+	if known == nil {
+		return nil, &team.NotFoundError{Kind: "agent", Name: agent} // it was removed at this moment
+	}
+	rules := now.Rules.For(known.Name)
+	out := []apitype.ReachedTool{}
+	for _, s := range now.Sorted() {
+		s = s.For(known)
+		on := rules.On(s.Name)
+		for _, tool := range s.Offer.Lists[tools.Tools] {
+			out = append(out, reached(s, tool, on.Decide(tool.Name), known.Paused))
+		}
+	}
+	return out, nil
+}
+
+func reached(s *snapshot.Server, tool tools.Tool, d rules.Decision, paused bool) apitype.ReachedTool {
+	sum := tool.Summary()
+	r := apitype.ReachedTool{
+		Server: s.Name, Tool: tool.Name, Exposed: tools.Expose(s.Name, tool.Name), Title: sum.Title, Description: sum.Description,
+		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: d.Admitted(), Rule: d.RuleID(), Why: d.Reason(),
+	}
+	if r.Admitted && s.Missing != nil {
+		r.Lacks = s.Missing.Text
+	}
+	if s.Paused {
+		r.Admitted, r.Why = false, "the server is paused"
+	}
+	if paused {
+		r.Admitted, r.Why = false, "the agent is paused"
+	}
+	return r
+}

@@ -1,0 +1,201 @@
+package serverspec
+
+import (
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"bouncer/internal/core/endpoint"
+	"bouncer/internal/core/team"
+)
+
+// NamedSecrets are the secrets that a server's settings name, but for those that the
+// store keeps as references.
+func NamedSecrets(s team.Server) []string {
+	var out []string
+	for _, p := range s.Places {
+		out = append(out, p.Secret)
+	}
+	if s.SignIn != nil {
+		out = append(out, s.SignIn.ClientSecret, s.SignIn.SigningKey, s.SignIn.Assertion)
+	}
+	return slices.DeleteFunc(out, func(n string) bool { return n == "" })
+}
+
+// Registration is a server to be registered.
+type Registration struct {
+	Name   string `json:"name"`
+	URL    string `json:"url,omitempty" doc:"address of the MCP endpoint"`
+	Token  string `json:"token,omitempty" doc:"bearer token, or value of the variable secretEnv, to be stored for it"`
+	Secret string `json:"secret,omitempty" doc:"name of a stored secret to be given to it instead"`
+	Anyway bool   `json:"anyway,omitempty" doc:"register it even when it cannot be reached now"`
+
+	Command   string   `json:"command,omitempty" doc:"instead of url: a local process, as a name in PATH or an absolute path"`
+	Args      []string `json:"args,omitempty" doc:"its arguments"`
+	Dir       string   `json:"dir,omitempty" doc:"its working directory, an absolute path"`
+	Env       []string `json:"env,omitempty" doc:"its variables, as NAME=value; it gets PATH, HOME, LANG, TMPDIR and TZ besides"`
+	SecretEnv string   `json:"secretEnv,omitempty" doc:"the variable that carries the token or the secret"`
+
+	Transport   string `json:"transport,omitempty" enum:"streamable-http,sse" doc:"of the url; found out when it is left out"`
+	Document    string `json:"document,omitempty" doc:"OpenAPI document (3.0 or 3.1, JSON or YAML) of a REST API, as text"`
+	DocumentURL string `json:"documentURL,omitempty" doc:"address of the OpenAPI document instead"`
+	team.ServerOptions
+}
+
+// ServerPatch is what can be altered of a server; nil fields stay.
+type ServerPatch struct {
+	URL    *string `json:"url,omitempty"`
+	Paused *bool   `json:"paused,omitempty"`
+	Token  *string `json:"token,omitempty" doc:"a new bearer token; tried before it is stored"`
+	Anyway bool    `json:"anyway,omitempty" doc:"alter it even when it cannot be reached that way"`
+
+	Sharing    *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
+	Document   *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
+	Operations *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
+	Per        *string           `json:"per,omitempty" enum:"team,person,agent"`
+	Secret     *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
+	Places     *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
+	SignIn     *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
+}
+
+// Apply returns a server as a patch alters it. The error is a *team.FieldError or
+// an *OperationsError.
+func Apply(s team.Server, p ServerPatch) (team.Server, error) {
+	if p.URL != nil {
+		if s.Transport == team.Stdio {
+			return s, &team.FieldError{Field: "url", Why: "does not go with a local process"}
+		}
+		var err error
+		if s.URL, err = endpoint.CheckURL(*p.URL); err != nil {
+			return s, err
+		}
+	}
+	if p.Paused != nil {
+		s.Paused = *p.Paused
+	}
+	if p.Sharing != nil {
+		s.Sharing = *p.Sharing
+	}
+	if (p.Document != nil || p.Operations != nil) && s.Transport != team.REST {
+		return s, &team.FieldError{Field: "operations", Why: "belong to a REST API"}
+	}
+	if p.Document != nil {
+		s.Document = *p.Document
+	}
+	if p.Operations != nil {
+		s.Operations = *p.Operations
+	}
+	if s.Transport == team.REST {
+		if err := describeREST(&s, ""); err != nil {
+			return s, err
+		}
+	}
+	if p.Per != nil {
+		s.Per = *p.Per
+	}
+	if p.Places != nil {
+		s.Places = *p.Places
+	}
+	if p.SignIn != nil {
+		s.SignIn = p.SignIn
+		if *p.SignIn == (team.SignInWay{}) {
+			s.SignIn = nil
+		} else {
+			s.Secret = ""
+		}
+	}
+	if p.Secret != nil {
+		s.Secret = *p.Secret
+	}
+	return s, CheckOptions(s)
+}
+
+func SameOrigin(a, b string) bool {
+	x, err1 := url.Parse(a)
+	y, err2 := url.Parse(b)
+	return err1 == nil && err2 == nil && x.Scheme == y.Scheme && x.Host == y.Host
+}
+
+func Summary(s team.Server) string {
+	at := s.URL
+	if s.Transport == team.Stdio {
+		at = strings.Join(append([]string{s.Command}, s.Args...), " ")
+	}
+	return fmt.Sprintf("%s, secret %q, paused %v", at, s.Secret, s.Paused)
+}
+
+// Describe checks what a registration says of the server itself.
+func Describe(r Registration, id string, now time.Time) (team.Server, error) {
+	s := team.Server{
+		ID: id, Name: r.Name, Transport: team.StreamableHTTP, Created: now, Command: r.Command, Args: r.Args, Dir: r.Dir, Env: r.Env, SecretEnv: r.SecretEnv,
+		Document: r.Document, ServerOptions: r.ServerOptions,
+	}
+	if s.Sharing == "" {
+		s.Sharing = team.SharingAuto
+	}
+	switch {
+	case r.Command != "":
+		s.Transport = team.Stdio
+	case r.Document != "":
+		s.Transport = team.REST
+	case r.Transport == team.EventStream:
+		s.Transport = team.EventStream
+	case r.Transport != "" && r.Transport != team.StreamableHTTP:
+		return s, &team.FieldError{Field: "transport", Why: "must be streamable-http or sse, or be left out to be found out"}
+	}
+	if err := CheckOptions(s); err != nil {
+		return s, err
+	}
+	if r.Command == "" {
+		if len(r.Args)+len(r.Env) > 0 || r.Dir != "" || r.SecretEnv != "" {
+			return s, &team.FieldError{Field: "command", Why: "is missing; arguments, a directory and variables belong to a command"}
+		}
+		if s.Transport == team.REST {
+			s.URL = r.URL
+			if r.Token != "" || r.Secret != "" {
+				s.Secret = "given" // until its name is known; the document says where it goes
+			}
+			return s, describeREST(&s, r.DocumentURL)
+		}
+		var err error
+		s.URL, err = endpoint.CheckURL(r.URL)
+		return s, err
+	}
+	bad := func(field, why string) (team.Server, error) { return s, &team.FieldError{Field: field, Why: why} }
+	switch {
+	case r.URL != "":
+		return bad("url", "and command exclude each other; a server has an address or is a command")
+	case len(r.Command) > 1000 || strings.ContainsAny(r.Command, "\x00\n"):
+		return bad("command", "is no command; give the name or the absolute path of a program")
+	case len(r.Args) > 100 || len(strings.Join(r.Args, "")) > 32<<10:
+		return bad("args", "are more than 100, or longer than 32 KiB in all")
+	case strings.Contains(strings.Join(r.Args, ""), "\x00"):
+		return bad("args", "have a zero byte, which no argument can carry")
+	case r.Dir != "" && !filepath.IsAbs(r.Dir):
+		return bad("dir", "must be an absolute path")
+	case len(r.Env) > 100:
+		return bad("env", "has more than 100 variables")
+	case r.SecretEnv != "" && !variable.MatchString(r.SecretEnv):
+		return bad("secretEnv", "is no name of a variable, like BERTHS_KEY")
+	case r.SecretEnv == "" && (r.Token != "" || r.Secret != ""):
+		return bad("secretEnv", "is missing; name the variable that carries the secret")
+	case r.SecretEnv != "" && r.Token == "" && r.Secret == "":
+		return bad("token", "is missing; the variable "+r.SecretEnv+" has no value")
+	}
+	for _, e := range r.Env {
+		name, value, ok := strings.Cut(e, "=")
+		if !ok || !variable.MatchString(name) || strings.Contains(value, "\x00") || len(e) > 16<<10 {
+			return bad("env", "must be variables like NAME=value")
+		}
+		if name == r.SecretEnv {
+			return bad("env", "sets "+name+", which is to carry the secret")
+		}
+	}
+	return s, nil
+}
+
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)

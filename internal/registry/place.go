@@ -1,0 +1,205 @@
+package registry
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/credential"
+	"bouncer/internal/link"
+	"bouncer/internal/snapshot"
+	"bouncer/internal/upstream"
+)
+
+// wanted returns the connections that servers and those who hold credentials for
+// them need, and the holders for each server's id.
+func (r *Registry) wanted(ctx context.Context, rows rows, view *credential.View) (list []upstream.Wanted, holders map[string][]team.Holder) {
+	holders = map[string][]team.Holder{}
+	for _, s := range rows.servers {
+		if r.paused(s) {
+			continue
+		}
+		for _, h := range view.Holders(s, rows.people) {
+			c, err := view.For(s, h)
+			if err != nil {
+				r.o.Log.Error("a server cannot be given its credential", "server", s.Name, "error", err)
+				c = view.Broken(s, err)
+			}
+			holders[s.ID] = append(holders[s.ID], h)
+			list = append(list, upstream.Wanted{Server: s, Holder: h, Credential: c, Recorded: func() []tools.Tool { return r.recorded(ctx, s) }})
+		}
+	}
+	return list, holders
+}
+
+// paused reports whether a server is out of force.
+func (r *Registry) paused(s team.Server) bool {
+	return s.Paused || (s.Transport == team.Stdio && r.o.NoProcesses)
+}
+
+// recorded is the tool list that a server had last.
+func (r *Registry) recorded(ctx context.Context, s team.Server) []tools.Tool {
+	list, err := r.o.Store.Edition(ctx, s.ID)
+	if err != nil {
+		// Only the explanation of a refusal suffers.
+		r.o.Log.Error("a recorded tool list cannot be read", "server", s.Name, "error", err)
+	}
+	return list
+}
+
+// build builds the snapshot.
+func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]team.Holder) *snapshot.Snapshot {
+	s := snapshot.New()
+	s.Contacts = contacts(rows.people)
+	for _, a := range rows.agents {
+		s.Agents[a.ID] = &snapshot.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused}
+	}
+	ids := make([]string, 0, len(rows.passes))
+	for _, p := range rows.passes {
+		ids = append(ids, p.ID)
+	}
+	used := r.usage.keep(ids)
+	for _, p := range rows.passes {
+		id := p.ID
+		if p.Consent != "" {
+			id = p.Consent
+		}
+		s.Passes[p.Hash] = &snapshot.Pass{
+			ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Audience: p.Audience, Used: used[p.ID],
+			InAddress: p.Kind == team.PassInAddress,
+			Revoked:   p.Revoked != nil || (p.Kind == team.PassInAddress && !r.o.AddressPasses), // the setting may have been taken back
+		}
+	}
+	people := map[string]team.Person{}
+	for _, p := range rows.people {
+		people[p.Name] = p
+	}
+	set := make([]rules.Rule, 0, len(rows.rules))
+	for _, rule := range rows.rules {
+		set = append(set, rules.Rule{
+			ID: rule.ID, Effect: rules.Effect(rule.Effect), Agent: rule.Agent, Server: rule.Server, Tool: rule.Tool, Note: rule.Note, By: people[rule.By].FullName,
+		})
+	}
+	s.Rules = rules.NewSet(set)
+	for _, server := range rows.servers {
+		s.Servers[server.Name] = r.serverFor(ctx, server, holders[server.ID], rows.agents, people)
+	}
+	return s
+}
+
+// serverFor is a server as the relay has it: with the connection of each agent.
+func (r *Registry) serverFor(ctx context.Context, s team.Server, holders []team.Holder, agents []team.Agent, people map[string]team.Person) *snapshot.Server {
+	var some *snapshot.Server
+	byHolder := map[team.Holder]*snapshot.Server{}
+	for _, h := range holders {
+		key := upstream.Key{Server: s.ID, Holder: h}
+		c := r.o.Pool.Get(key)
+		if c == nil {
+			continue
+		}
+		st := c.Status()
+		v := &snapshot.Server{ID: key.String(), Name: s.Name, Connection: c, Offer: st.Offer}
+		byHolder[h] = v
+		if some == nil || (some.Connection.Status().State != team.StateReady && st.State == team.StateReady) {
+			some = v
+		}
+	}
+	ofTeam := s.Per == "" || s.Per == team.PerTeam
+	base := &snapshot.Server{ID: s.ID, Name: s.Name, Paused: r.paused(s) || (some == nil && s.SignIn == nil && ofTeam)}
+	if v := byHolder[team.Holder{}]; v != nil && len(byHolder) == 1 {
+		base = v
+	}
+	if some != nil {
+		base.Offer = some.Offer
+	} else {
+		base.Offer = link.Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: r.recorded(ctx, s)}}
+	}
+	if base.Paused || (base.Connection != nil && len(byHolder) == 1 && ofTeam) {
+		return base
+	}
+	base.ByAgent = map[string]*snapshot.Server{}
+	lacking := map[string]*snapshot.Server{} // by what is missing, shared by the agents concerned
+	for _, a := range agents {
+		var own *snapshot.Server
+		for _, h := range candidates(s, a, people) {
+			if own = byHolder[h]; own != nil {
+				break
+			}
+		}
+		if own == nil {
+			m := r.missingCredential(s, a, people)
+			if own = lacking[m.Text]; own == nil {
+				own = &snapshot.Server{ID: s.ID + "/none", Name: s.Name, Offer: base.Offer, Missing: &m}
+				lacking[m.Text] = own
+			}
+		}
+		if own != base {
+			base.ByAgent[a.ID] = own
+		}
+	}
+	return base
+}
+
+// candidates are the holders whose connection an agent may use, the most specific
+// first.
+func candidates(s team.Server, a team.Agent, people map[string]team.Person) []team.Holder {
+	out := []team.Holder{{Agent: a.ID}}
+	if p, ok := people[a.Owner]; ok && s.Per != team.PerAgent {
+		out = append(out, team.Holder{Person: p.ID})
+	}
+	if s.Per == "" || s.Per == team.PerTeam || team.OfBouncer(s.SignIn) {
+		out = append(out, team.Holder{})
+	}
+	return out
+}
+
+// missingCredential says what an agent lacks for a server, and where it is
+// supplied.
+func (r *Registry) missingCredential(s team.Server, a team.Agent, people map[string]team.Person) snapshot.MissingCredential {
+	m := snapshot.MissingCredential{Cause: string(diagnosis.NoCredential)}
+	what := "no token is stored"
+	if s.SignIn != nil {
+		m.Cause, what = string(diagnosis.SignInNeeded), "nobody has signed in"
+	}
+	owner, owned := people[a.Owner]
+	connect := func(h team.Holder) string { return apitype.ConnectLink(r.o.Address, s.Name, h, a.Name) }
+	switch {
+	case s.SignIn != nil && s.SignIn.Grant == team.GrantAssertion && owned:
+		m.Text = owner.FullName + " has to sign in to Bouncer through the identity provider, which then vouches for them here"
+		m.Link = r.o.Address + "/sign-in"
+	case s.Per == team.PerAgent, s.Per == team.PerPerson && !owned:
+		m.Text = fmt.Sprintf("%s for agent %s, which has to have its own", what, a.Name)
+		m.Link = connect(team.Holder{Agent: a.ID})
+	case s.Per == team.PerPerson && s.SignIn != nil:
+		m.Text = owner.FullName + " has not signed in to it yet, and everybody uses their own sign-in"
+		m.Link = connect(team.Holder{Person: owner.ID})
+	case s.Per == team.PerPerson:
+		m.Text = owner.FullName + " has stored no token for it yet, and everybody uses their own"
+		m.Link = connect(team.Holder{Person: owner.ID})
+	default:
+		m.Text = what + " for the team yet; an admin or a maintainer can"
+		m.Link = connect(team.Holder{})
+	}
+	return m
+}
+
+// contacts names the people who can change what is admitted.
+func contacts(people []team.Person) string {
+	var names []string
+	for _, role := range []team.Role{team.Admin, team.Maintainer} {
+		for _, p := range people {
+			if p.Role == role && len(names) < 3 {
+				names = append(names, p.FullName)
+			}
+		}
+	}
+	if len(names) == 0 {
+		return "whoever runs Bouncer"
+	}
+	return strings.Join(names, " or ")
+}

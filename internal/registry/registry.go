@@ -1,0 +1,249 @@
+// Package registry is the one way in which Bouncer's own state is altered. A Change
+// is written together with its record in one transaction (Write); then the
+// publisher, a goroutine of its own, reads what is stored, puts values and
+// connections in force, builds the snapshot and hands it to the relay. Whoever
+// wrote waits for the publication that began after its commit; writers that come
+// meanwhile share the next one.
+//
+// The registry knows no noun's rules: those stand in the packages above it.
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"bouncer/internal/core/mask"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/credential"
+	"bouncer/internal/events"
+	"bouncer/internal/snapshot"
+	"bouncer/internal/store"
+	"bouncer/internal/upstream"
+)
+
+// Relay is where a snapshot is put in force.
+type Relay interface{ Publish(*snapshot.Snapshot) }
+
+// Options configure a Registry. All but the last two are required.
+type Options struct {
+	Store       *store.Store
+	Credentials *credential.Set
+	Pool        *upstream.Pool
+	Relay       Relay
+	Events      *events.Hub
+	Masks       *mask.Set
+	Log         *slog.Logger
+	Address     string // base URL under which people and agents reach the service
+	// NoProcesses takes servers that are commands out of force.
+	NoProcesses bool
+	// AddressPasses allows passes that are part of an address.
+	AddressPasses bool
+}
+
+// Registry writes changes and publishes what is stored. It is safe for concurrent
+// use.
+type Registry struct {
+	o       Options
+	usage   *usage
+	current atomic.Pointer[snapshot.Snapshot]
+
+	ctx     context.Context // of the publisher
+	cancel  context.CancelFunc
+	asked   chan struct{} // capacity 1: somebody waits for a publication
+	ended   chan struct{} // closed when the publisher has ended
+	closing sync.WaitGroup
+
+	mu   sync.Mutex // guards next
+	next *round     // the publication that begins next; nil while nobody waits
+}
+
+// round is one publication. err may be read when done is closed.
+type round struct {
+	done chan struct{}
+	err  error
+}
+
+// usageEvery is how often it is written when passes and secrets were last used.
+const usageEvery = 15 * time.Second
+
+// closeTime is how long a connection that is no longer needed may take to close.
+const closeTime = 5 * time.Second
+
+var errClosed = errors.New("the service is shutting down")
+
+// New returns a Registry; Start puts what is stored in force.
+func New(o Options) *Registry {
+	r := &Registry{o: o, usage: newUsage(o.Store), asked: make(chan struct{}, 1), ended: make(chan struct{})}
+	r.ctx, r.cancel = context.WithCancel(context.Background())
+	r.current.Store(snapshot.New())
+	return r
+}
+
+// Start publishes what is stored, and goes on doing so after every change.
+func (r *Registry) Start() error {
+	if err := r.publish(r.ctx); err != nil {
+		r.cancel()
+		close(r.ended)
+		return err
+	}
+	go r.run()
+	return nil
+}
+
+// Close ends the publisher and writes what is still to be written. The connections
+// are the pool's to close.
+func (r *Registry) Close(ctx context.Context) {
+	r.cancel()
+	<-r.ended
+	r.closing.Wait()
+	if err := r.usage.write(ctx, r.o.Credentials.Uses()); err != nil {
+		r.o.Log.Error("the use of passes and secrets could not be noted", "error", err)
+	}
+}
+
+// Current is the snapshot in force.
+func (r *Registry) Current() *snapshot.Snapshot { return r.current.Load() }
+
+// Change is one alteration of Bouncer's own state: who alters what, as people read
+// it afterwards, and which topics listeners are told.
+type Change struct {
+	By            team.Person
+	What          string // noun and verb, as in server.register
+	Subject       string
+	Before, After string
+	Topics        []string
+}
+
+// Write writes a change with its record in one transaction and puts it in force.
+// What is committed is put in force even when the caller has left. Errors of fn are
+// returned as they are.
+func (r *Registry) Write(ctx context.Context, c Change, fn func(*store.Tx) error) error {
+	m := r.o.Masks.Masker()
+	row := team.Change{Person: c.By.Name, What: c.What, Subject: c.Subject, Before: m.Text(c.Before), After: m.Text(c.After)}
+	if err := r.o.Store.Write(ctx, row, fn); err != nil {
+		return err
+	}
+	if err := r.Refresh(ctx); err != nil {
+		return fmt.Errorf("%s is recorded, but could not be put in force: %w", c.What, err)
+	}
+	for _, topic := range c.Topics {
+		r.o.Events.Publish(topic)
+	}
+	return nil
+}
+
+// Refresh publishes what is stored now, and returns when that is in force.
+func (r *Registry) Refresh(context.Context) error {
+	r.mu.Lock()
+	if r.next == nil {
+		r.next = &round{done: make(chan struct{})}
+	}
+	mine := r.next
+	r.mu.Unlock()
+	select {
+	case r.asked <- struct{}{}:
+	default:
+	}
+	select {
+	case <-mine.done:
+		return mine.err
+	case <-r.ended:
+		return errClosed
+	}
+}
+
+// Changes returns the newest alterations.
+func (r *Registry) Changes(ctx context.Context, limit int) ([]team.Change, error) {
+	return r.o.Store.Changes(ctx, limit)
+}
+
+// Listen returns the topics of what changes; stop ends it.
+func (r *Registry) Listen() (topics <-chan string, stop func()) { return r.o.Events.Subscribe() }
+
+// FlushUse writes when passes and secrets were last used, so that what is read next
+// is true.
+func (r *Registry) FlushUse(ctx context.Context) {
+	if err := r.usage.write(ctx, r.o.Credentials.Uses()); err != nil {
+		r.o.Log.Error("the use of passes and secrets could not be noted", "error", err)
+	}
+}
+
+// run is the publisher.
+func (r *Registry) run() {
+	defer close(r.ended)
+	ticker := time.NewTicker(usageEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-r.asked:
+			r.mu.Lock()
+			mine := r.next
+			r.next = nil
+			r.mu.Unlock()
+			if mine != nil {
+				mine.err = r.publish(r.ctx)
+				close(mine.done)
+			}
+		case <-r.o.Pool.Changed():
+			if err := r.takeNews(r.ctx); err != nil && r.ctx.Err() == nil {
+				r.o.Log.Error("what servers offer now could not be put in force", "error", err)
+			}
+		case <-ticker.C:
+			r.FlushUse(r.ctx)
+		case <-r.ctx.Done():
+			return
+		}
+	}
+}
+
+// takeNews records what servers offer now and publishes it.
+func (r *Registry) takeNews(ctx context.Context) error {
+	offers := r.o.Pool.Offers()
+	err := r.o.Store.Update(ctx, func(tx *store.Tx) error {
+		for server, st := range offers {
+			// A server that was removed meanwhile has no row to refer to.
+			if err := tx.AddEdition(server, st.Checked, st.Offer.Lists[tools.Tools]); err != nil && !errors.Is(err, store.ErrInUse) {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("record editions: %w", err)
+	}
+	if err := r.publish(ctx); err != nil {
+		return err
+	}
+	r.o.Events.Publish("servers")
+	return nil
+}
+
+// publish puts in force what is stored.
+func (r *Registry) publish(ctx context.Context) error {
+	rows, err := r.read(ctx)
+	if err != nil {
+		return fmt.Errorf("read the register: %w", err)
+	}
+	view := r.o.Credentials.View(rows.credentials())
+	wanted, holders := r.wanted(ctx, rows, view)
+	gone := r.o.Pool.Apply(wanted)
+	r.o.Credentials.Commit(view)
+	s := r.build(ctx, rows, holders)
+	r.o.Relay.Publish(s)
+	r.current.Store(s)
+	// Only now, so that no call is sent over a connection that is being closed.
+	for _, c := range gone {
+		r.closing.Go(func() {
+			bye, stop := context.WithTimeout(context.WithoutCancel(ctx), closeTime)
+			defer stop()
+			c.Close(bye)
+		})
+	}
+	return nil
+}

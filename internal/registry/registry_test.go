@@ -1,0 +1,127 @@
+package registry_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/app"
+	"bouncer/internal/core/team"
+	"bouncer/internal/testkit"
+	"bouncer/standin/toolserver"
+)
+
+const token = "skf-canary-0123456789"
+
+// What was in force before a restart is in force after it, at once.
+func TestRegisterSurvivesARestart(t *testing.T) {
+	dir := t.TempDir()
+	flags := map[string]string{"data": dir}
+	w := testkit.Start(t, flags)
+	s := testkit.Echo(token, nil)
+	w.Register("echo", testkit.Upstream(t, s), token)
+	w.Rule("admit", "*", "*", "echo")
+	pass := w.Agent("marit-quill")
+	w.Raw("/mcp", pass, "2025-11-25").CallTool("echo__echo", "before")
+	w.Stop()
+
+	s.Fail(toolserver.Maintenance)
+	w = testkit.Start(t, flags)
+	agent := w.Raw("/mcp", pass, "2025-11-25")
+	assert.Equal(t, []string{"echo__echo"}, agent.Names(), "the recorded tools are offered while the server is down")
+	assert.Contains(t, agent.CallTool("echo__echo", "x").Error.Message, "maintenance")
+	s.Fail(toolserver.Healthy)
+	require.Eventually(t, func() bool { return len(agent.CallTool("echo__echo", "x").Result.Content) == 1 }, 10*time.Second, 100*time.Millisecond, "the sealed token opens again")
+	var agents []team.Agent
+	w.Must("GET", "/api/agents", nil, &agents)
+	require.NotNil(t, agents[0].Seen)
+	assert.WithinDuration(t, time.Now(), *agents[0].Seen, time.Minute, "and when the agent was seen is known at once")
+	w.Stop()
+
+	require.NoError(t, os.Rename(filepath.Join(dir, "locker.keys"), filepath.Join(dir, "elsewhere")))
+	settings, err := app.LoadSettings(map[string]string{"data": dir, "listen": "127.0.0.1:0"}, func(string) string { return "" }, "")
+	require.NoError(t, err)
+	_, err = app.Start(context.Background(), settings, &testkit.Log{})
+	require.ErrorContains(t, err, "key set of the locker cannot be read")
+	settings.Keys = filepath.Join(dir, "elsewhere")
+	svc, err := app.Start(context.Background(), settings, &testkit.Log{})
+	require.NoError(t, err)
+	svc.Stop(context.Background())
+}
+
+// Many alterations at a time: none is lost, and the world that is in force at
+// the end has them all.
+func TestAlterationsAtTheSameTime(t *testing.T) {
+	w := testkit.Start(t, nil)
+	s := testkit.Echo("", nil)
+	up := testkit.Upstream(t, s)
+	w.Register("echo", up, "")
+	pass := w.Agent("marit-quill")
+	agent := w.Raw("/mcp", pass, "2025-11-25")
+	var wait sync.WaitGroup
+	for i := range 6 {
+		wait.Go(func() { w.Rule("admit", fmt.Sprintf("agent-%d", i), "*", "*") })
+		wait.Go(func() { w.Agent(fmt.Sprintf("agent-%d", i)) })
+		wait.Go(func() { w.Register(fmt.Sprintf("echo-%d", i), up, "") })
+		wait.Go(func() { agent.Names() })
+	}
+	wait.Go(func() { w.Rule("admit", "marit-*", "*", "echo") })
+	// Of several at once with one name, one wins and the others are told.
+	taken := make(chan int, 4)
+	for range 4 {
+		wait.Go(func() {
+			status, _ := w.Do(w.Token, "POST", "/api/servers", testkit.Obj{"name": "twin", "url": up})
+			taken <- status
+		})
+	}
+	wait.Wait()
+	counts := map[int]int{}
+	for range 4 {
+		counts[<-taken]++
+	}
+	assert.Equal(t, map[int]int{201: 1, 409: 3}, counts)
+	assert.Len(t, agent.Names(), 8, "one tool each of echo, echo-0 to echo-5 and twin")
+	var changes []team.Change
+	w.Must("GET", "/api/changes", nil, &changes)
+	verbs := map[string]int{}
+	for _, c := range changes {
+		verbs[c.What]++
+	}
+	assert.Equal(t, 7, verbs["rule.add"])
+	assert.Equal(t, 8, verbs["server.register"])
+	assert.Equal(t, 7, verbs["agent.add"])
+}
+
+// A secret that was exchanged is given to its servers from the next call on.
+func TestRotationReachesTheServersAtOnce(t *testing.T) {
+	w := testkit.Start(t, nil)
+	s := testkit.Echo(token, nil)
+	w.Must("POST", "/api/secrets", testkit.Obj{"name": "shared", "value": "Bearer " + token}, nil)
+	up := testkit.Upstream(t, s)
+	w.Must("POST", "/api/servers", testkit.Obj{"name": "one", "url": up, "secret": "shared"}, nil)
+	w.Must("POST", "/api/servers", testkit.Obj{"name": "two", "url": up, "secret": "shared"}, nil)
+	w.Rule("admit", "*", "*", "*")
+	agent := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
+	s.Token = "skf-the-next-token"
+	assert.Contains(t, agent.CallTool("one__echo", "x").Error.Message, "rejected the registered token")
+	assert.Equal(t, 502, w.Problem("PUT", "/api/secrets/shared/value", testkit.Obj{"value": "skf-not-it-either"}).Status)
+	w.Must("PUT", "/api/secrets/shared/value", testkit.Obj{"value": "skf-the-next-token"}, nil)
+	for _, name := range []string{"one", "two"} {
+		r := agent.CallTool(name+"__echo", "x")
+		require.Len(t, r.Result.Content, 1, name)
+	}
+	p := w.Problem("DELETE", "/api/secrets/shared", nil)
+	assert.Contains(t, p.Title, "[one two]")
+	w.Must("PATCH", "/api/servers/one", testkit.Obj{"url": up + "/"}, nil)
+	assert.Equal(t, 502, w.Problem("PATCH", "/api/servers/one", testkit.Obj{"url": "http://127.0.0.1:1/mcp"}).Status, "an address that does not work is not taken over")
+	var info team.Server
+	w.Must("GET", "/api/servers/one", nil, &info)
+	assert.Equal(t, up+"/", info.URL)
+}

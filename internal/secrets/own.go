@@ -1,0 +1,155 @@
+package secrets
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/team"
+	"bouncer/internal/credential"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+	"bouncer/internal/upstream"
+)
+
+// GiveOwn stores what a person or an agent uses at a server instead of the
+// team's. It is tried first.
+func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, n apitype.OwnValue) (team.Secret, error) {
+	s, err := svc.store.ServerByName(ctx, server)
+	if err != nil {
+		return team.Secret{}, store.Explain(err, "server", server)
+	}
+	if s.SignIn != nil {
+		return team.Secret{}, &team.ConflictError{Field: "value", Why: fmt.Sprintf("server %q wants a sign-in, not a token", server), Hint: "use bouncer sign-in begin " + server}
+	}
+	if s.Transport == team.Stdio && s.SecretEnv == "" {
+		return team.Secret{}, &team.FieldError{Field: "value", Why: "has nowhere to go: no variable of this process carries a secret"}
+	}
+	h, err := svc.agents.HolderFor(ctx, by, s, n.Agent, false)
+	if err != nil {
+		return team.Secret{}, err
+	}
+	if n.Secret != "" {
+		return svc.giveStored(ctx, by, s, h, n.Secret)
+	}
+	k := credential.NewSecret(s, ownName(server, by, n.Agent), time.Now().UTC())
+	k.UsedBy = []string{server}
+	if n.Agent == "" {
+		k.Owner = by.Name
+	}
+	again, err := svc.replaces(ctx, k)
+	if err != nil {
+		return *k, err
+	}
+	entered, err := svc.credentials.Enter(ctx, by, k, credential.Input{Raw: n.Value})
+	if err != nil {
+		return *k, err
+	}
+	if !n.Anyway {
+		if err := svc.tryFor(ctx, s, h, entered); err != nil {
+			return *k, err
+		}
+	}
+	change := registry.Change{By: by, What: "secret.own", Subject: k.Name, After: server, Topics: []string{"secrets"}}
+	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
+		put := tx.AddSecret
+		if again {
+			put = tx.RotateSecret
+		}
+		if err := put(*k, entered.Box); err != nil {
+			return err
+		}
+		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, Secret: k.Name})
+	})
+	if err == nil {
+		svc.pool.WaitTried(ctx, upstream.Key{Server: s.ID, Holder: h})
+	}
+	return *k, store.Explain(err, "secret", k.Name)
+}
+
+// ownName is what somebody's own secret for a server is called.
+func ownName(server string, by team.Person, agent string) string {
+	name := server + "-" + by.Name
+	if agent != "" {
+		name = server + "-" + agent
+	}
+	if len(name) > 32 {
+		name = strings.TrimRight(name[:25], "-") + "-" + strings.ToLower(team.NewID()[20:])
+	}
+	return name
+}
+
+// replaces reports whether there is such a secret already, whose value the new one
+// then replaces. One of somebody else is a *team.ConflictError.
+func (svc *Service) replaces(ctx context.Context, k *team.Secret) (bool, error) {
+	have, err := svc.registry.Secret(ctx, k.Name)
+	var missing *team.NotFoundError
+	if errors.As(err, &missing) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if have.Owner != k.Owner {
+		return false, &team.ConflictError{Field: "value", Why: fmt.Sprintf("there is a secret %q of somebody else already", k.Name), Hint: "ask an admin or a maintainer to give it another name"}
+	}
+	now := time.Now().UTC()
+	k.ID, k.Created, k.Rotated = have.ID, have.Created, &now
+	return true, nil
+}
+
+// giveStored lets a holder use a secret of the team's that is stored already.
+func (svc *Service) giveStored(ctx context.Context, by team.Person, s team.Server, h team.Holder, name string) (team.Secret, error) {
+	if by.Role == team.Member {
+		return team.Secret{}, &team.FieldError{Field: "secret", Why: "can be chosen by admins and maintainers only; give a value"}
+	}
+	have, err := svc.registry.TeamSecret(ctx, name)
+	if err != nil {
+		return have, err
+	}
+	change := registry.Change{By: by, What: "secret.give", Subject: name, After: s.Name, Topics: []string{"secrets"}}
+	return have, svc.registry.Write(ctx, change, func(tx *store.Tx) error {
+		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, Secret: name})
+	})
+}
+
+// DropOwn ends the use of a person's or an agent's own credential at a server.
+// Such a secret goes with its use.
+func (svc *Service) DropOwn(ctx context.Context, by team.Person, server, agent string) error {
+	s, err := svc.store.ServerByName(ctx, server)
+	if err != nil {
+		return store.Explain(err, "server", server)
+	}
+	h, err := svc.agents.HolderFor(ctx, by, s, agent, false)
+	if err != nil {
+		return err
+	}
+	return svc.registry.Write(ctx, registry.Change{By: by, What: "secret.drop", Subject: server, After: agent, Topics: []string{"secrets"}}, func(tx *store.Tx) error { return tx.DropGiven(s.ID, h) })
+}
+
+// RotateKeys puts a further key in force, wraps everything with it, and then
+// drops the keys before. The service goes on meanwhile.
+func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.KeySet, error) {
+	id, err := svc.keys.Rotate(ctx)
+	if err != nil {
+		return apitype.KeySet{}, &team.ConflictError{Field: "keys", Why: "the key set has no new key: " + err.Error(), Hint: "check the setting keys"}
+	}
+	n := 0
+	err = svc.registry.Write(ctx, registry.Change{By: by, What: "locker.rotate", Subject: id, Topics: []string{"secrets"}}, func(tx *store.Tx) (err error) {
+		n, err = tx.Rewrap(svc.keys.Rewrap)
+		return err
+	})
+	if err != nil {
+		return apitype.KeySet{}, err
+	}
+	if err := svc.keys.Retire(); err != nil {
+		return apitype.KeySet{}, err
+	}
+	return apitype.KeySet{Keys: svc.keys.IDs(), Rewrapped: n}, nil
+}
+
+// Keys tells about the key set of the locker.
+func (svc *Service) Keys() apitype.KeySet { return apitype.KeySet{Keys: svc.keys.IDs()} }

@@ -1,0 +1,134 @@
+// Package servers keeps the registered tool servers: registering one reaches it
+// first, altering one tries what is new before it is stored, and each is shown with
+// its health. What a registration may say is the matter of core/serverspec.
+package servers
+
+import (
+	"context"
+	"fmt"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/serverspec"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/credential"
+	"bouncer/internal/link"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+	"bouncer/internal/upstream"
+)
+
+// Options configure a Service.
+type Options struct {
+	Address     string       // base URL under which people reach the service; required
+	Link        link.Options // for documents that are fetched
+	NoProcesses bool         // refuses servers that are commands
+}
+
+// Service keeps the servers. It is safe for concurrent use.
+type Service struct {
+	o           Options
+	store       *store.Store
+	credentials *credential.Set
+	pool        *upstream.Pool
+	registry    *registry.Registry
+}
+
+// New returns the service.
+func New(s *store.Store, c *credential.Set, p *upstream.Pool, r *registry.Registry, o Options) *Service {
+	return &Service{o: o, store: s, credentials: c, pool: p, registry: r}
+}
+
+// List returns every server.
+func (svc *Service) List(ctx context.Context) ([]apitype.ServerInfo, error) {
+	list, err := svc.store.Servers(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the servers: %w", err)
+	}
+	out := make([]apitype.ServerInfo, 0, len(list))
+	for _, s := range list {
+		out = append(out, svc.info(s))
+	}
+	return out, nil
+}
+
+// Get returns one server.
+func (svc *Service) Get(ctx context.Context, name string) (apitype.ServerInfo, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return apitype.ServerInfo{}, store.Explain(err, "server", name)
+	}
+	return svc.info(s), nil
+}
+
+// Tools returns the tools of one server.
+func (svc *Service) Tools(ctx context.Context, name string) ([]tools.Tool, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return nil, store.Explain(err, "server", name)
+	}
+	if c, _ := svc.pool.Best(s.ID); c != nil {
+		return c.Status().Offer.Lists[tools.Tools], nil
+	}
+	return svc.store.Edition(ctx, s.ID)
+}
+
+// Editions returns the recorded states of a server's tool list, newest first,
+// each with what it changed.
+func (svc *Service) Editions(ctx context.Context, name string) ([]team.Edition, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return nil, store.Explain(err, "server", name)
+	}
+	return svc.store.Editions(ctx, s.ID)
+}
+
+func (svc *Service) info(s team.Server) apitype.ServerInfo {
+	out := apitype.ServerInfo{Server: s, Health: team.Health{State: team.StatePaused}}
+	if c, _ := svc.pool.Best(s.ID); c != nil {
+		out.Health = c.Status().Health
+	} else if !s.Paused && (s.SignIn != nil || s.Per == team.PerPerson || s.Per == team.PerAgent) {
+		out.Health = team.Health{State: team.StateWaiting, Since: s.Created}
+	}
+	return out
+}
+
+// Check reaches a server again, from the beginning.
+func (svc *Service) Check(ctx context.Context, name string) (apitype.ServerInfo, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return apitype.ServerInfo{}, store.Explain(err, "server", name)
+	}
+	c, h := svc.pool.Best(s.ID)
+	if c == nil {
+		if svc.info(s).Health.State == team.StateWaiting {
+			return apitype.ServerInfo{}, &team.ConflictError{Field: "name", Why: fmt.Sprintf("nobody has a credential for server %q yet", name), Hint: "sign in at " + svc.o.Address + apitype.ConnectPath + name}
+		}
+		return apitype.ServerInfo{}, &team.ConflictError{Field: "paused", Why: fmt.Sprintf("server %q is paused", name), Hint: "resume it first"}
+	}
+	view, err := svc.registry.Credentials(ctx)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	given, err := view.For(s, h)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	fresh, err := svc.pool.Dial(s, given)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	c.Check(ctx, fresh)
+	return svc.info(s), nil
+}
+
+// Remove removes a server; its secret stays.
+func (svc *Service) Remove(ctx context.Context, by team.Person, name string) error {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return store.Explain(err, "server", name)
+	}
+	change := registry.Change{By: by, What: "server.remove", Subject: name, Before: serverspec.Summary(s), Topics: []string{"servers"}}
+	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error { return tx.RemoveServer(s.ID) })
+	return store.Explain(err, "server", name)
+}

@@ -1,0 +1,144 @@
+package servers
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/serverspec"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/credential"
+	"bouncer/internal/link"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+)
+
+// Update alters a server. A new address or token is tried first.
+func (svc *Service) Update(ctx context.Context, by team.Person, name string, p serverspec.ServerPatch) (apitype.ServerInfo, error) {
+	old, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return apitype.ServerInfo{}, store.Explain(err, "server", name)
+	}
+	s, err := serverspec.Apply(old, p)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	if err := svc.registry.CheckNamed(ctx, s, s.Secret); err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	view, err := svc.registry.Credentials(ctx)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	putToken := func(*store.Tx) error { return nil }
+	if p.Token != nil {
+		if putToken, err = svc.newToken(ctx, by, &s, *p.Token, view); err != nil {
+			return apitype.ServerInfo{}, err
+		}
+	}
+	another := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil
+	offer, err := svc.tryUpdate(ctx, s, view, another && !p.Anyway)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	change := registry.Change{By: by, What: "server.update", Subject: name, Before: serverspec.Summary(old), After: serverspec.Summary(s), Topics: []string{"servers"}}
+	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
+		if err := putToken(tx); err != nil {
+			return err
+		}
+		return writeUpdate(tx, old, s, offer)
+	})
+	if err != nil {
+		return apitype.ServerInfo{}, store.Explain(err, "server", name)
+	}
+	altered := p.Sharing != nil || p.Document != nil || p.Operations != nil
+	if (another && ofTeam(s)) || (!another && altered && !s.Paused) {
+		return svc.Check(ctx, name)
+	}
+	return svc.info(s), nil
+}
+
+// ofTeam reports whether the team's connection to a server can be tried.
+func ofTeam(s team.Server) bool {
+	return (s.Per == "" || s.Per == team.PerTeam) && (s.SignIn == nil || team.OfBouncer(s.SignIn))
+}
+
+// tryUpdate finds out whether a server can be reached as altered. It returns the
+// tools of a server whose offer follows from its registration; nil for others.
+func (svc *Service) tryUpdate(ctx context.Context, s team.Server, view *credential.View, try bool) ([]tools.Tool, error) {
+	var c link.Credential
+	var err error
+	if s.SignIn == nil || team.OfBouncer(s.SignIn) {
+		if c, err = view.Fresh(s, team.Holder{}); err != nil {
+			return nil, err
+		}
+		if err := checkPair(ctx, s, c); err != nil {
+			return nil, err
+		}
+	}
+	transport, err := svc.pool.Dial(s, c)
+	if err != nil {
+		return nil, err
+	}
+	if try && ofTeam(s) {
+		if err := svc.pool.Try(ctx, s, c); err != nil {
+			return nil, err
+		}
+	}
+	if !transport.Traits().Static {
+		return nil, nil
+	}
+	offer, err := transport.Offer(ctx)
+	return offer.Lists[tools.Tools], err
+}
+
+// writeUpdate writes an altered server.
+func writeUpdate(tx *store.Tx, old, s team.Server, offer []tools.Tool) error {
+	if offer != nil {
+		// What it offers follows from what was picked.
+		if err := tx.AddEdition(s.ID, time.Now().UTC(), offer); err != nil {
+			return fmt.Errorf("record what a server offers: %w", err)
+		}
+	}
+	if !serverspec.SameOrigin(old.URL, s.URL) {
+		// What people gave for one address is not sent to another.
+		if err := tx.DropOwn(s.ID); err != nil {
+			return fmt.Errorf("drop what people gave for another address: %w", err)
+		}
+	}
+	return tx.SetServer(s)
+}
+
+// newToken prepares the writing of a server's own token: a new secret, or a new
+// value of the one it has. The value is put into the view, to be tried.
+func (svc *Service) newToken(ctx context.Context, by team.Person, s *team.Server, raw string, view *credential.View) (func(*store.Tx) error, error) {
+	switch {
+	case s.Transport == team.Stdio && s.SecretEnv == "":
+		return nil, &team.FieldError{Field: "token", Why: "has nowhere to go: no variable of this process carries a secret"}
+	case s.SignIn != nil:
+		return nil, &team.FieldError{Field: "token", Why: "does not go with a sign-in"}
+	}
+	now := time.Now().UTC()
+	k := *credential.NewSecret(*s, secretName(*s), now)
+	fresh := s.Secret == ""
+	if !fresh {
+		have, err := svc.registry.Secret(ctx, s.Secret)
+		if err != nil {
+			return nil, err
+		}
+		k = have
+		k.Rotated, k.Overlap = &now, nil
+	}
+	entered, err := svc.credentials.Enter(ctx, by, &k, credential.Input{Raw: raw})
+	if err != nil {
+		return nil, ofToken(err)
+	}
+	s.Secret = k.Name
+	view.Try(entered)
+	if fresh {
+		return func(tx *store.Tx) error { return store.Explain(tx.AddSecret(k, entered.Box), "secret", k.Name) }, nil
+	}
+	return func(tx *store.Tx) error { return tx.RotateSecret(k, entered.Box) }, nil
+}
