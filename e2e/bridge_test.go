@@ -22,6 +22,7 @@ import (
 // An assistant that can only start a command, on the Go SDK: it works through
 // the bridge, is told of changes, and does not notice a restart of the service.
 func TestBridgeSurvivesARestart(t *testing.T) {
+	t.Parallel()
 	bin, err := binary()
 	require.NoError(t, err)
 	flags := map[string]string{"data": t.TempDir()}
@@ -83,6 +84,7 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 }
 
 func TestBridgeTellsWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	bin, err := binary()
 	require.NoError(t, err)
 	w := testkit.Start(t, nil)

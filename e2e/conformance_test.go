@@ -3,7 +3,9 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
@@ -14,6 +16,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -59,13 +62,48 @@ func program(t *testing.T, env []string, name string, args ...string) string {
 func carrying(t *testing.T, base, pass string) string {
 	to, err := url.Parse(base)
 	require.NoError(t, err)
-	s := httptest.NewServer(&httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
+	proxy := &httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
 		r.Out.URL.Scheme, r.Out.URL.Host = to.Scheme, to.Host
 		r.Out.Host = r.In.Host
 		r.Out.Header.Set("Authorization", "Bearer "+pass)
-	}})
+	}}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		// Else the server closes the body of a request when its answer begins, the
+		// transport, which reads once more for the end, drops its connection, and the
+		// answer is cut.
+		if err := http.NewResponseController(w).EnableFullDuplex(); err != nil {
+			t.Error(err)
+		}
+		proxy.ServeHTTP(w, r)
+	}))
 	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
 	return s.URL
+}
+
+// The answer may begin before the request has been read to its end.
+func TestTheCarryingProxyCutsNoAnswer(t *testing.T) {
+	t.Parallel()
+	upstream := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rc := http.NewResponseController(w)
+		if rc.EnableFullDuplex() != nil || rc.Flush() != nil {
+			return
+		}
+		body, _ := io.ReadAll(r.Body)
+		_, _ = fmt.Fprintf(w, "%s, shown %s", body, r.Header.Get("Authorization"))
+	}))
+	defer upstream.Close()
+	in, out := io.Pipe()
+	req, err := http.NewRequest(http.MethodPost, carrying(t, upstream.URL, "pass"), in)
+	require.NoError(t, err)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err, "the header comes while the body is still to be sent")
+	defer res.Body.Close()
+	_, err = io.WriteString(out, "the whole body")
+	require.NoError(t, err)
+	require.NoError(t, out.Close())
+	answer, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	assert.Equal(t, "the whole body, shown Bearer pass", string(answer))
 }
 
 var verdict = regexp.MustCompile(`(?m)^([✓✗]) ([^:\n]+): (\d+) passed, (\d+) failed`)
@@ -118,11 +156,14 @@ var notCarried = map[string]map[string]string{
 }
 
 func TestConformance(t *testing.T) {
+	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "everything")
 	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").CombinedOutput()
 	require.NoError(t, err, "%s", build)
 	sets := []string{"2025-11-25", "2026-07-28"}
+	var mu sync.Mutex // guards lines
 	var lines []string
+	t.Cleanup(func() { t.Log("\n" + strings.Join(lines, "\n")) })
 	for _, server := range []struct {
 		name, era string
 		start     func(t *testing.T) string
@@ -138,6 +179,7 @@ func TestConformance(t *testing.T) {
 		}},
 	} {
 		t.Run(server.name, func(t *testing.T) {
+			t.Parallel()
 			for _, set := range sets {
 				t.Run(set, func(t *testing.T) {
 					direct := map[string]bool{}
@@ -167,6 +209,8 @@ func TestConformance(t *testing.T) {
 						names = append(names, name)
 					}
 					sort.Strings(names)
+					mu.Lock()
+					defer mu.Unlock()
 					for _, name := range names {
 						d := "-"
 						if own {
@@ -178,7 +222,6 @@ func TestConformance(t *testing.T) {
 			}
 		})
 	}
-	t.Log("\n" + strings.Join(lines, "\n"))
 }
 
 func mark(ok bool) string {

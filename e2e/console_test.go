@@ -37,6 +37,7 @@ func newRequest(url string) (*http.Request, error) {
 // server, admit a tool, watch the assistant's call arrive, refuse the tool, see
 // it refused.
 func TestConsoleFromSignInToRefusal(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	sailings := ferries.Sailings(ferries.SailingsToken)
 	up := testkit.Upstream(t, sailings)
@@ -106,6 +107,7 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("rule", b.Click(".el-dialog button", "Put in force"))
 	do("in the list", b.Shows("find_*"))
 	do("journal", b.Click("nav a", "Journal"))
+	do("on its page", b.Wait(`location.pathname === '/journal'`))
 	do("listed", b.Shows("find_sailings"))
 	assert.Contains(t, call(), "refused by rule")
 	do("the refusal arrives by itself", b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('find_sailings') && r.innerText.includes('refused'))`))

@@ -20,6 +20,7 @@ import (
 // refresh token still counts, everything goes on; where it was spent, that is
 // said with the way out, and a further sign-in mends it.
 func TestKillDuringARenewal(t *testing.T) {
+	t.Parallel()
 	for name, keeps := range map[string]bool{"the old refresh token still counts": true, "it was spent": false} {
 		t.Run(name, func(t *testing.T) {
 			as := pilothouse.New("Pilothouse")

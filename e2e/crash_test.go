@@ -74,6 +74,7 @@ func serve(t *testing.T, args ...string) (cmd *exec.Cmd, base, said string) {
 // A kill in the middle of calls damages nothing, and in strict mode every call
 // that was answered is on record.
 func TestKillInTheMiddleOfCalls(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cmd, base, said := serve(t, "--data", dir, "--journal", "strict")
 	once := regexp.MustCompile(`one-time password (\S+)`).FindStringSubmatch(said)
@@ -142,6 +143,7 @@ func TestKillInTheMiddleOfCalls(t *testing.T) {
 }
 
 func TestStartIsRefusedWithTheReason(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	_, base, _ := serve(t, "--data", dir)
 	port := base[strings.LastIndex(base, ":")+1:]
@@ -192,6 +194,7 @@ func TestStartIsRefusedWithTheReason(t *testing.T) {
 }
 
 func TestInterruptEndsTheServiceInOrder(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cmd, base, _ := serve(t, "--data", dir)
 	info, err := os.Stat(dir)

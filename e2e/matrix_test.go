@@ -67,6 +67,7 @@ type matrixServer struct {
 const tooOld = "this revision has no elicitation"
 
 func TestMatrix(t *testing.T) {
+	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "everything")
 	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").CombinedOutput()
 	require.NoError(t, err, "%s", build)

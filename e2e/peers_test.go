@@ -84,6 +84,7 @@ func names(t *testing.T, s *mcp.ClientSession) []string {
 }
 
 func TestGoClientAndGoServer(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	var cancelled atomic.Int32
 	server := goServer(&cancelled)
@@ -194,6 +195,7 @@ func npmAgent(t *testing.T, url, pass string, calls ...testkit.Obj) (out npmResu
 }
 
 func TestNpmClientAndNpmReferenceServer(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("everything", everything(t), "")
 	w.Rule("admit", "*", "everything", "*")
@@ -224,6 +226,7 @@ func TestNpmClientAndNpmReferenceServer(t *testing.T) {
 }
 
 func TestNpmClientAndGoServer(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	var cancelled atomic.Int32
 	server := goServer(&cancelled)

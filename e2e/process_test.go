@@ -27,6 +27,7 @@ func npmServer(t *testing.T, name string) string {
 
 // The reference servers as local processes, for agents on both SDKs.
 func TestNpmReferenceServersAsProcesses(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
@@ -68,6 +69,7 @@ func TestNpmReferenceServersAsProcesses(t *testing.T) {
 // The scenario's berths: a key in a variable, stderr to look at, and what a
 // wrong key says.
 func TestBerthsAsAProcess(t *testing.T) {
+	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "berths")
 	out, err := exec.Command("go", "build", "-o", bin, "bouncer/demo/berths").CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -58,6 +58,7 @@ func (p *page) says() string {
 
 // Each role sees what it may use, and no button that it may not.
 func TestConsoleByRole(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("sailings", testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), ferries.SailingsToken)
 	w.Person("wren", "Wren Adair", team.Auditor)
@@ -108,6 +109,7 @@ func TestConsoleByRole(t *testing.T) {
 
 // A first sign-in, a failing server, a filter, and the keyboard alone.
 func TestConsoleTellsWhatToDo(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	sailings := ferries.Sailings(ferries.SailingsToken)
 	w.Register("sailings", testkit.Upstream(t, sailings), ferries.SailingsToken)

@@ -42,6 +42,7 @@ func agree(t *testing.T, b *testkit.Browser, to, agent string) *url.URL {
 // Assistants on the official SDKs sign in to Bouncer by themselves: they find out
 // where, register, have a person agree, and renew their tokens.
 func TestAssistantsSignIn(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	w.Rule("admit", "marit-*", "*", "echo")

@@ -64,9 +64,11 @@ func (b *Browser) Type(css, text string) error {
 // Click clicks the first visible element that matches css and has the text.
 func (b *Browser) Click(css, text string) error {
 	const mark = "data-wanted"
+	// What lies under a dialog that is still fading would not be hit.
 	find := fmt.Sprintf(`(() => {
+		const over = [...document.querySelectorAll('.el-overlay')].filter(e => getComputedStyle(e).display !== 'none')
 		document.querySelectorAll('[%[1]s]').forEach(e => e.removeAttribute('%[1]s'))
-		const e = [...document.querySelectorAll(%[2]q)].find(e => e.offsetParent !== null && (e.textContent + ' ' + (e.getAttribute('aria-label') || '')).includes(%[3]q))
+		const e = [...document.querySelectorAll(%[2]q)].find(e => e.offsetParent !== null && (over.length === 0 || over.some(o => o.contains(e)) || e.closest('.el-popper')) && (e.textContent + ' ' + (e.getAttribute('aria-label') || '')).includes(%[3]q))
 		e?.setAttribute('%[1]s', '')
 		return !!e
 	})()`, mark, css, text)

@@ -54,6 +54,7 @@ var access = map[string]string{
 }
 
 func TestEveryRouteByRole(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	logins := map[string]string{
 		"A": w.Token, "M": w.Person("joss", "Joss Penhale", team.Maintainer), "O": w.Person("ottilie", "Ottilie Brandt", team.Member),
@@ -109,6 +110,7 @@ func document(t *testing.T, w *testkit.World) *openapi3.T {
 
 // What the service answers is what its description promises.
 func TestAnswersFitTheDescription(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("echo", testkit.Upstream(t, testkit.Echo(token, nil)), token)
 	pass := w.Agent("marit-quill")
@@ -139,6 +141,7 @@ func TestAnswersFitTheDescription(t *testing.T) {
 }
 
 func TestMembersKeepToTheirOwn(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("echo", testkit.Upstream(t, testkit.Echo(token, nil)), token)
 	w.Rule("admit", "*", "*", "*")
@@ -176,6 +179,7 @@ func TestMembersKeepToTheirOwn(t *testing.T) {
 }
 
 func TestBadInputNamesTheField(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	up := testkit.Upstream(t, testkit.Echo(token, nil))
 	w.Register("echo", up, token)
@@ -253,6 +257,7 @@ func TestBadInputNamesTheField(t *testing.T) {
 }
 
 func TestConsoleSession(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
@@ -302,6 +307,7 @@ func TestConsoleSession(t *testing.T) {
 }
 
 func TestOneTimePasswordOpensNothingElse(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	var added struct{ Password string }
 	w.Must("POST", "/api/people", obj{"name": "teo", "fullName": "Teo Castellane", "role": "member"}, &added)
@@ -320,6 +326,7 @@ func TestOneTimePasswordOpensNothingElse(t *testing.T) {
 
 // The tokens of servers and agents turn up nowhere that anybody can look.
 func TestPlantedSecretsAppearNowhere(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, map[string]string{"journal": "strict"})
 	s := testkit.Echo(token, nil)
 	up := testkit.Upstream(t, s)
@@ -369,6 +376,7 @@ type shown struct{}
 // The same for what sign-ins bring: access and refresh tokens, codes, secrets of
 // clients, private keys, invitations and the tokens of programs.
 func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
+	t.Parallel()
 	as := pilothouse.New("Pilothouse")
 	front := httptest.NewServer(as)
 	t.Cleanup(front.Close)

@@ -62,6 +62,7 @@ func await(t *testing.T, events <-chan event, name, data string) event {
 }
 
 func TestEventsTellWhatHappensToThoseWhoMaySeeIt(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
 	marits, ottilies := listen(t, w, w.Token), listen(t, w, ottilie)
@@ -96,6 +97,7 @@ func TestEventsTellWhatHappensToThoseWhoMaySeeIt(t *testing.T) {
 }
 
 func TestWhereNobodyIsSignedInNothingIsTold(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	for _, login := range []string{"", "bnt_wrong", "bnp_" + strings.Repeat("x", 43)} {
 		status, raw := w.Do(login, "GET", "/api/events", nil)

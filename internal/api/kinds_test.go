@@ -29,6 +29,7 @@ import (
 // A REST API: its operations are listed, some become tools, and another pick
 // reaches the sessions that are open at once.
 func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	const key = "skf-canary-0123456789"
 	base := strings.TrimSuffix(testkit.Upstream(t, lostproperty.New(key)), "/mcp")
@@ -90,6 +91,7 @@ func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
 }
 
 func TestTheTransportOfAnAddressIsFoundOut(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	var s apitype.ServerInfo
 	sse := strings.TrimSuffix(testkit.Upstream(t, ferries.Tannoy("skf-canary-0123456789").Legacy()), "/mcp") + "/sse"
@@ -104,6 +106,7 @@ func TestTheTransportOfAnAddressIsFoundOut(t *testing.T) {
 }
 
 func TestEditionsTellWhatChanged(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	tool := func(name, about string) toolserver.Tool {
 		return toolserver.Tool{Name: name, Description: about, Schema: `{"type":"object"}`}
@@ -135,6 +138,7 @@ func pair(t *testing.T) (cert, key string) {
 
 // What few servers need: headers, a header for the token, certificates, limits.
 func TestSettingsThatFewServersNeed(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	echo := testkit.Echo("", nil)
 	var seen http.Header
@@ -189,6 +193,7 @@ func TestSettingsThatFewServersNeed(t *testing.T) {
 // A private server: every session has a conversation of its own, which ends with
 // it.
 func TestPrivateServersKeepSessionsApart(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	script := testkit.NewScript(t)
 	script.Call = func(c *testkit.ScriptCall) { c.Text(c.Session + " " + c.Caps) }

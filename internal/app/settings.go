@@ -48,6 +48,9 @@ type Settings struct {
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
 	PasswordCost login.Cost
+	// Now is the clock by which grants and values grow old; nil is time.Now. It is no
+	// setting either.
+	Now func() time.Time
 }
 
 // OIDC is where people sign in (OpenID Connect); without an issuer there is no

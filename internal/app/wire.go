@@ -81,7 +81,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll})
 	credentials := credential.New(credential.Options{
-		Store: svc.store, Keys: keys, OAuth: client, Provider: provider, Events: hub, Masks: svc.masks, Log: svc.log, Redirect: redirect, NoCommands: noProcesses,
+		Store: svc.store, Keys: keys, OAuth: client, Provider: provider, Events: hub, Masks: svc.masks, Log: svc.log, Redirect: redirect, NoCommands: noProcesses, Now: s.Now,
 		Challenge: func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
 		ConnectLink: func(server string, h team.Holder, agent string) string {
 			return apitype.ConnectLink(svc.Address, server, h, agent)
@@ -105,7 +105,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
 	all.SignIns = signin.New(signin.Deps{
 		Store: svc.store, Keys: keys, OAuth: client, Credentials: credentials, Pool: pool, Registry: reg, Agents: all.Agents, Masks: svc.masks, Problems: problems,
-	}, signin.Options{Address: svc.Address, Redirect: redirect, Log: svc.log})
+	}, signin.Options{Address: svc.Address, Redirect: redirect, Log: svc.log, Now: s.Now})
 	all.Login = login.New(svc.store, reg, all.People, limiter, problems, login.Options{
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})

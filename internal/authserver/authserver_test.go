@@ -31,6 +31,7 @@ func post(t *testing.T, at string, form url.Values) (int, map[string]any) {
 
 // What programs may not do, and what happens to those who try.
 func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, map[string]string{"address-passes": "on"})
 	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	w.Register("other", testkit.Upstream(t, testkit.Echo("", nil)), "")

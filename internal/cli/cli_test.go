@@ -73,6 +73,7 @@ func (d *desk) ok(stdin string, args ...string) string {
 }
 
 func TestADayAtTheCommandLine(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	info, err := os.Stat(filepath.Join(d.dir, "config", "login.json"))
 	require.NoError(t, err)
@@ -160,6 +161,7 @@ func TestADayAtTheCommandLine(t *testing.T) {
 }
 
 func TestFollowShowsCallsAsTheyHappen(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	d.w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	d.w.Rule("admit", "*", "*", "*")
@@ -190,6 +192,7 @@ func TestFollowShowsCallsAsTheyHappen(t *testing.T) {
 }
 
 func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	up := testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken))
 	d.w.Register("sailings", up, ferries.SailingsToken)
@@ -262,6 +265,7 @@ func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
 
 // An enrolment whose file cannot be written leaves no pass behind.
 func TestEnrolmentThatCannotBeWrittenIsUndone(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	d.w.Agent("marit-quill")
 	path := filepath.Join(d.dir, "quill.json")
@@ -282,6 +286,7 @@ func TestEnrolmentThatCannotBeWrittenIsUndone(t *testing.T) {
 }
 
 func TestAnotherServiceIsNotGivenTheToken(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	e := &Env{Getenv: func(k string) string { return d.env[k] }, ConfigDir: filepath.Join(d.dir, "config")}
 	c, err := newClient(e, "")
@@ -300,6 +305,7 @@ func TestAnotherServiceIsNotGivenTheToken(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	t.Parallel()
 	d := &desk{t, nil, t.TempDir(), nil}
 	code, out, _ := d.run(t.Context(), "")
 	assert.Equal(t, 0, code)
@@ -324,6 +330,7 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 
 // What servers say must not steer the terminal of whoever looks at it.
 func TestTablesAreSafeToPrint(t *testing.T) {
+	t.Parallel()
 	var out bytes.Buffer
 	tk := &task{Env: &Env{Out: &out}}
 	require.NoError(t, tk.table([]string{"A", "B"}, [][]string{{"x\x1b[2Jy\n", ""}}))
@@ -338,6 +345,7 @@ var update = flag.Bool("update", false, "rewrite the generated part of docs/refe
 
 // The reference of commands and settings is made from the tables themselves.
 func TestReferenceIsUpToDate(t *testing.T) {
+	t.Parallel()
 	const path, mark = "../../docs/reference.md", "<!-- generated from here on -->\n"
 	d := &desk{t, nil, t.TempDir(), nil}
 	var b strings.Builder

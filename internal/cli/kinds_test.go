@@ -16,6 +16,7 @@ import (
 
 // Every kind of server from the command line: what it needs, and what is shown.
 func TestServersOfEveryKind(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	const key = "skf-canary-0123456789"
 	base := strings.TrimSuffix(testkit.Upstream(t, lostproperty.New(key)), "/mcp")

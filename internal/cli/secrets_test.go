@@ -23,6 +23,7 @@ import (
 // Secrets, keys and people from the command line, as somebody does it who has
 // copied a token from a web page.
 func TestSecretsFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	d := sit(t)
 	s := ferries.Sailings(ferries.SailingsToken)
 	up := testkit.Upstream(t, s)
@@ -92,6 +93,7 @@ func TestSecretsFromTheCommandLine(t *testing.T) {
 // A sign-in without a browser on the machine: the command prints an address and
 // waits until somebody has been there.
 func TestSignInFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	as := pilothouse.New("Pilothouse")
 	front := httptest.NewServer(as)
 	t.Cleanup(front.Close)
@@ -134,6 +136,7 @@ func TestSignInFromTheCommandLine(t *testing.T) {
 
 // What a setting about sign-ins cannot be is said before anything starts.
 func TestSignInSettings(t *testing.T) {
+	t.Parallel()
 	for key, value := range map[string]string{"private-ranges": "10.0.0.0", "oidc-issuer": "http://as.example", "oidc-groups": "desk=captain", "oidc-secret": "skf-in-the-clear", "address-passes": "maybe"} {
 		_, err := app.LoadSettings(map[string]string{key: value}, func(string) string { return "" }, "")
 		var se *app.SettingError

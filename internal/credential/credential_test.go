@@ -88,6 +88,7 @@ func (g *gate) take(takes map[string]string) {
 
 // The most specific credential wins: an agent's, its owner's, the team's.
 func TestTheMostSpecificCredentialWins(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	g, up := newGate(t, map[string]string{"Bearer skf-team-token": "team", "Bearer skf-marit-token": "marit", "Bearer skf-voice-token": "voice"})
 	w.Register("gate", up, "skf-team-token")
@@ -143,6 +144,7 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 
 // Every kind of secret reaches the place it is for.
 func TestSecretsGoWhereTheyAreFor(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	g, up := newGate(t, map[string]string{"Basic ZGlzcGF0Y2g6aGFyYm91cg==": "x"})
 	add := func(name, kind, value string) {
@@ -198,6 +200,7 @@ done
 // A value that is kept elsewhere is read when it is used, and again when it is
 // refused; of a rotated one the value before helps out for a while.
 func TestValuesThatChange(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	g, up := newGate(t, map[string]string{"Bearer skf-first-value": "x"})
 	file := filepath.Join(t.TempDir(), "token")
@@ -217,7 +220,7 @@ func TestValuesThatChange(t *testing.T) {
 	enter()
 	require.NoError(t, os.WriteFile(file, []byte("Bearer skf-second-value"), 0o600))
 	g.take(map[string]string{"Bearer skf-second-value": "x"})
-	time.Sleep(1100 * time.Millisecond)
+	w.Clock.Forward(1100 * time.Millisecond)
 	assert.NotContains(t, enter(), "rejected")
 	assert.Equal(t, "Bearer skf-second-value", g.called().Get("Authorization"), "the new value was read when the old one was refused")
 	raw, err := os.ReadFile(filepath.Join(w.Dir, "bouncer.db"))
@@ -241,6 +244,7 @@ func TestValuesThatChange(t *testing.T) {
 // New keys of the locker, a backup, and a restart with both: everything opens,
 // and nothing of it can be read without the keys.
 func TestKeysAndBackups(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	g, up := newGate(t, map[string]string{"Bearer skf-canary-token": "x"})
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "gate", "url": up, "token": "skf-canary-token"}, nil)
@@ -276,6 +280,7 @@ func TestKeysAndBackups(t *testing.T) {
 
 // A token that tells its end is warned about before, and explained after.
 func TestEndsAreKnown(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	jwt := func(in time.Duration) string {
 		return fmt.Sprintf("eyJhbGciOiJub25lIn0.%s.c2lnbmF0dXJl", base64.RawURLEncoding.EncodeToString([]byte(fmt.Sprintf(`{"iss":"https://customs.skerrow.example","exp":%d}`, time.Now().Add(in).Unix()))))

@@ -176,7 +176,7 @@ func (v *View) newGrant(s team.Server, h team.Holder, id string) (*Grant, error)
 func (g *Grant) token(ctx context.Context) (locker.Secret, error) {
 	for try := 0; ; try++ {
 		g.mu.Lock()
-		now := time.Now()
+		now := g.set.o.Now()
 		if g.row.Ended != nil {
 			err := g.ended(g.row.Note)
 			g.mu.Unlock()
@@ -261,7 +261,7 @@ func (g *Grant) startRenewal() {
 			g.failed, g.problem = time.Time{}, nil
 			return
 		}
-		g.failed = time.Now()
+		g.failed = g.set.o.Now()
 		if !errors.As(err, &g.problem) {
 			g.problem = &oauth.Error{Step: oauth.StepToken, Why: "the token could not be renewed: " + err.Error()}
 		}
@@ -289,7 +289,7 @@ func (g *Grant) renew(ctx context.Context) error {
 		}
 	}
 	g.mu.Lock()
-	g.row, g.have, g.loaded, g.gotten, g.rejected = row, next, true, time.Now(), ""
+	g.row, g.have, g.loaded, g.gotten, g.rejected = row, next, true, g.set.o.Now(), ""
 	g.mu.Unlock()
 	g.set.o.Events.Publish("sign-ins")
 	return nil
@@ -403,7 +403,7 @@ func (g *Grant) refused(ctx context.Context, sent locker.Secret, status int, h h
 	if c.Scope != "" {
 		g.missingScope = clipScope(c.Scope)
 	}
-	if g.renews() && (g.renewing != nil || time.Since(g.gotten) > renewAnyway) {
+	if g.renews() && (g.renewing != nil || g.set.o.Now().Sub(g.gotten) > renewAnyway) {
 		if g.renewing == nil {
 			g.startRenewal()
 		}

@@ -43,6 +43,8 @@ type Options struct {
 	Redirect string
 	// ConnectLink is where a holder supplies a credential for a server.
 	ConnectLink func(server string, h team.Holder, agent string) string
+	// Now is the clock; nil is time.Now.
+	Now func() time.Time
 	// NoCommands refuses values that a command supplies.
 	NoCommands bool
 }
@@ -63,6 +65,9 @@ type Set struct {
 
 // New returns an empty Set; Close ends it.
 func New(o Options) *Set {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
 	s := &Set{o: o, values: map[string]*Value{}, prepared: map[string]*Value{}, grants: map[string]*Grant{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
@@ -128,7 +133,7 @@ func (s *Set) value(name string, row store.SealedSecret) *Value {
 		present, broken = locker.Secret{}, nil
 	}
 	var prior locker.Secret
-	if row.Prior != nil && time.Now().Before(row.PriorUntil) {
+	if row.Prior != nil && s.o.Now().Before(row.PriorUntil) {
 		if prior, err = s.o.Keys.Open(*row.Prior); err != nil {
 			s.o.Log.Error("the value before of a secret cannot be opened", "secret", name, "error", err)
 		}

@@ -59,13 +59,14 @@ func (v *Value) kept() (present, prior locker.Secret) {
 
 // Now returns the value to be sent.
 func (v *Value) Now(ctx context.Context) (locker.Secret, error) {
-	v.used.Store(time.Now().UnixMilli())
+	now := v.set.o.Now()
+	v.used.Store(now.UnixMilli())
 	v.mu.Lock()
 	present, broken := v.present, v.broken
-	if v.fallen && time.Now().Before(v.priorUntil) {
+	if v.fallen && now.Before(v.priorUntil) {
 		present = v.prior
 	}
-	fresh := v.source == "" || (time.Since(v.read) < outsideFor && !v.present.Empty())
+	fresh := v.source == "" || (now.Sub(v.read) < outsideFor && !v.present.Empty())
 	v.mu.Unlock()
 	switch {
 	case broken != nil:
@@ -113,7 +114,7 @@ func (v *Value) readOutside(ctx context.Context) (locker.Secret, error) {
 	v.set.o.Masks.Learn(got.Reveal())
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	v.present, v.read = got, time.Now()
+	v.present, v.read = got, v.set.o.Now()
 	return got, nil
 }
 
@@ -129,7 +130,7 @@ func (v *Value) failure(err error) error {
 func (v *Value) refused(ctx context.Context, sent locker.Secret) bool {
 	v.mu.Lock()
 	if v.source != "" {
-		before, age := v.present.Reveal(), time.Since(v.read)
+		before, age := v.present.Reveal(), v.set.o.Now().Sub(v.read)
 		v.mu.Unlock()
 		if age < time.Second {
 			return false
@@ -138,7 +139,7 @@ func (v *Value) refused(ctx context.Context, sent locker.Secret) bool {
 		return err == nil && got.Reveal() != before
 	}
 	defer v.mu.Unlock()
-	if !v.fallen && v.present.Reveal() == sent.Reveal() && !v.prior.Empty() && time.Now().Before(v.priorUntil) {
+	if !v.fallen && v.present.Reveal() == sent.Reveal() && !v.prior.Empty() && v.set.o.Now().Before(v.priorUntil) {
 		v.fallen = true
 		v.set.o.Log.Warn("a rotated secret is refused; the value before is used while it may be", "secret", v.name, "until", v.priorUntil)
 		return true

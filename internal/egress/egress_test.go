@@ -14,6 +14,7 @@ import (
 
 // No name and no redirect leads to where nobody outside may send Bouncer.
 func TestOutboundIsGuarded(t *testing.T) {
+	t.Parallel()
 	closed := New(nil, nil)
 	for _, address := range []string{"127.0.0.1:80", "10.1.2.3:443", "172.16.0.1:443", "192.168.1.1:443", "169.254.169.254:80", "100.64.0.1:443", "0.0.0.0:80", "[::1]:443", "[fe80::1]:443", "[fd00::1]:443", "[::ffff:10.0.0.1]:443", "224.0.0.1:80", "255.255.255.255:80", "nonsense"} {
 		assert.Error(t, closed.control("tcp", address, nil), address)

@@ -65,6 +65,7 @@ func start(t *testing.T, m *memory, o Options) *Journal {
 func entry(tool string) *Entry { return &Entry{Call: team.Call{At: time.Now(), Tool: tool}} }
 
 func TestNothingIsLostWhenTheQueueIsFull(t *testing.T) {
+	t.Parallel()
 	m := &memory{gate: make(chan struct{})}
 	j := start(t, m, Options{Queue: 4, Gather: time.Millisecond})
 	var wait sync.WaitGroup
@@ -88,6 +89,7 @@ func TestNothingIsLostWhenTheQueueIsFull(t *testing.T) {
 }
 
 func TestStrictAnswersWaitForTheCommit(t *testing.T) {
+	t.Parallel()
 	m := &memory{gate: make(chan struct{})}
 	j := start(t, m, Options{Strict: true})
 	done := make(chan error, 1)
@@ -112,6 +114,7 @@ func TestStrictAnswersWaitForTheCommit(t *testing.T) {
 }
 
 func TestBodiesAreMaskedAndBounded(t *testing.T) {
+	t.Parallel()
 	m := &memory{last: store.KeyAt(time.Now().Add(time.Hour))}
 	secret := mask.New([]string{"canary-secret-1"})
 	j := start(t, m, Options{BodyLimit: 60, Masker: func() *mask.Masker { return secret }})
@@ -134,6 +137,7 @@ func TestBodiesAreMaskedAndBounded(t *testing.T) {
 }
 
 func TestSlowTapsAreDroppedAndOthersServed(t *testing.T) {
+	t.Parallel()
 	m := &memory{}
 	j := start(t, m, Options{Strict: true})
 	slow, quick := j.Tap(), j.Tap()

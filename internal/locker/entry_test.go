@@ -21,6 +21,7 @@ import (
 
 // What people paste is read as they meant it, and they are told what was noticed.
 func TestEntryForgives(t *testing.T) {
+	t.Parallel()
 	for _, row := range []struct{ kind, in, want, noticed string }{
 		{team.KindBearer, "skf-abc-123", "skf-abc-123", ""},
 		{team.KindBearer, "  skf-abc-123\n", "skf-abc-123", "blanks"},
@@ -99,6 +100,7 @@ func FuzzRead(f *testing.F) {
 
 // A web token tells its issuer, audience, scopes and end.
 func TestLook(t *testing.T) {
+	t.Parallel()
 	jwt := func(claims string) Secret {
 		enc := base64.RawURLEncoding
 		return NewSecret(enc.EncodeToString([]byte(`{"alg":"none"}`)) + "." + enc.EncodeToString([]byte(claims)) + ".c2ln")

@@ -14,6 +14,7 @@ import (
 )
 
 func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "keys")
 	k, err := LoadKeys(t.Context(), path, true)
 	require.NoError(t, err)
@@ -54,6 +55,7 @@ func TestSealedValuesOpenOnlyWhereTheyBelong(t *testing.T) {
 }
 
 func TestKeyFileIsNeverReplaced(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "keys")
 	_, err := LoadKeys(t.Context(), path, false)
 	assert.ErrorIs(t, err, os.ErrNotExist, "a lost key file must not become a new one when there are secrets")
@@ -65,6 +67,7 @@ func TestKeyFileIsNeverReplaced(t *testing.T) {
 }
 
 func TestSecretCannotBePrinted(t *testing.T) {
+	t.Parallel()
 	const value = "the-canary-value"
 	s := NewSecret(value)
 	type holder struct {
@@ -93,6 +96,7 @@ func TestSecretCannotBePrinted(t *testing.T) {
 }
 
 func TestReadTokenForgivesAndExplains(t *testing.T) {
+	t.Parallel()
 	for in, want := range map[string]string{
 		"skf-1": "skf-1", "  skf-1\r\n": "skf-1", `"skf-1"`: "skf-1", "'skf-1' ": "skf-1", "Bearer skf-1": "skf-1", "bearer Bearer  skf-1": "skf-1", `"Bearer skf-1"`: "skf-1",
 	} {

@@ -96,6 +96,7 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 
 // Invitations, one-time passwords, logins and the end of a membership.
 func TestComingAndGoing(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	var made struct{ Link string }
 	w.Must("POST", "/api/invitations", testkit.Obj{"role": "member", "note": "Isla, ropes"}, &made)

@@ -10,6 +10,7 @@ import (
 )
 
 func TestPasswords(t *testing.T) {
+	t.Parallel()
 	p := NewPasswords(Cost{})
 	hash, err := p.Hash(t.Context(), "seven tides turning")
 	require.NoError(t, err)
@@ -33,6 +34,7 @@ func TestPasswords(t *testing.T) {
 }
 
 func TestCheckPassword(t *testing.T) {
+	t.Parallel()
 	for password, why := range map[string]string{"short": "shorter", strings.Repeat("x", 201): "longer", "i-am-MARIT-really": "contains the name", "seven-tides-turning": ""} {
 		err := CheckPassword("marit", password)
 		if why == "" {

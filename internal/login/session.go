@@ -46,7 +46,7 @@ type Service struct {
 func New(s *store.Store, r *registry.Registry, p *people.Service, limiter *throttle.Limiter, problems *oauth.Problems, o Options) *Service {
 	return &Service{
 		o: o, store: s, registry: r, people: p, passwords: NewPasswords(o.PasswordCost), limiter: limiter,
-		pending: oauth.NewPending[struct{}](), problems: problems,
+		pending: oauth.NewPending[struct{}](nil), problems: problems,
 	}
 }
 

@@ -56,6 +56,7 @@ func pages(t *testing.T, docs map[string]string) (base string, asked *[]string) 
 }
 
 func TestChallengesAreRead(t *testing.T) {
+	t.Parallel()
 	for in, want := range map[string]Challenge{
 		`Bearer resource_metadata="https://a.example/m", scope="a b", error="invalid_token"`: {"https://a.example/m", "a b", "invalid_token"},
 		`bearer  scope=one ,error=insufficient_scope`:                                        {"", "one", "insufficient_scope"},
@@ -87,6 +88,7 @@ func FuzzChallenge(f *testing.F) {
 // Metadata is looked for in the order of the standards, and only where a server
 // and its authority may point.
 func TestDiscovery(t *testing.T) {
+	t.Parallel()
 	const as = `{"issuer":"BASE","authorization_endpoint":"BASE/a","token_endpoint":"BASE/t","code_challenge_methods_supported":["S256"]}`
 	for name, row := range map[string]struct {
 		docs    map[string]string
@@ -134,6 +136,7 @@ func TestDiscovery(t *testing.T) {
 }
 
 func TestScopesFor(t *testing.T) {
+	t.Parallel()
 	a := Metadata{ResourceScopes: []string{"r1", "r2"}, Scopes: []string{"r1"}}
 	assert.Equal(t, "c1 c2", a.ScopesFor("c1 c2", ""), "the challenge comes first")
 	assert.Equal(t, "r1 r2", a.ScopesFor("", ""), "then what the resource says")
@@ -145,6 +148,7 @@ func TestScopesFor(t *testing.T) {
 
 // How Bouncer shows itself at the token endpoint follows from what was agreed.
 func TestClientAuthentication(t *testing.T) {
+	t.Parallel()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	der, err := x509.MarshalPKCS8PrivateKey(key)
@@ -193,6 +197,7 @@ func TestClientAuthentication(t *testing.T) {
 
 // Answers of the token endpoint that are none.
 func TestTokenAnswers(t *testing.T) {
+	t.Parallel()
 	for body, want := range map[string]string{
 		`{"access_token":"abc","token_type":"bearer","expires_in":60,"scope":"x"}`: "",
 		`{"access_token":"abc","token_type":"Bearer"}`:                             "",
@@ -230,6 +235,7 @@ func TestTokenAnswers(t *testing.T) {
 // Where an authority wants proofs of possession, tokens are bound to a key, and
 // each proof is for one request.
 func TestProofsOfPossession(t *testing.T) {
+	t.Parallel()
 	var proofs []string
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		proofs = append(proofs, r.Header.Get("DPoP"))

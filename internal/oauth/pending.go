@@ -39,13 +39,18 @@ type PendingAuthorization[T any] struct {
 // too long. They are kept in memory: after a restart people begin again. It is
 // safe for concurrent use; NewPending makes one.
 type Pending[T any] struct {
+	now func() time.Time
+
 	mu      sync.Mutex // guards byState
 	byState map[string]PendingAuthorization[T]
 }
 
-// NewPending returns an empty Pending.
-func NewPending[T any]() *Pending[T] {
-	return &Pending[T]{byState: map[string]PendingAuthorization[T]{}}
+// NewPending returns an empty Pending; now is the clock, and nil is time.Now.
+func NewPending[T any](now func() time.Time) *Pending[T] {
+	if now == nil {
+		now = time.Now
+	}
+	return &Pending[T]{now: now, byState: map[string]PendingAuthorization[T]{}}
 }
 
 // Put keeps an authorization for the browser that shows what is given; false when
@@ -53,7 +58,7 @@ func NewPending[T any]() *Pending[T] {
 func (p *Pending[T]) Put(a PendingAuthorization[T], browser string) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	now, mine := time.Now(), 0
+	now, mine := p.now(), 0
 	for state, other := range p.byState {
 		if now.After(other.until) {
 			delete(p.byState, state)
@@ -83,7 +88,7 @@ func (p *Pending[T]) Take(state string) (PendingAuthorization[T], bool) {
 	defer p.mu.Unlock()
 	a, ok := p.byState[state]
 	delete(p.byState, state)
-	return a, ok && time.Now().Before(a.until)
+	return a, ok && p.now().Before(a.until)
 }
 
 // Lost reports whether a person began an authorization that matches a moment ago,
@@ -93,7 +98,7 @@ func (p *Pending[T]) Lost(person string, match func(T) bool) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, a := range p.byState {
-		if a.Person == person && match(a.About) && time.Until(a.until) < pendingTime-lostAfter {
+		if a.Person == person && match(a.About) && a.until.Sub(p.now()) < pendingTime-lostAfter {
 			return true
 		}
 	}

@@ -8,6 +8,7 @@ import (
 )
 
 func TestOnlyTheServicesOwnNamesAreAllowed(t *testing.T) {
+	t.Parallel()
 	g := New("bouncer.skerrow.example", "10.0.0.5:4680")
 	for name, row := range map[string]struct {
 		host, origin string

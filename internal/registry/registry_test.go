@@ -22,6 +22,7 @@ const token = "skf-canary-0123456789"
 
 // What was in force before a restart is in force after it, at once.
 func TestRegisterSurvivesARestart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	flags := map[string]string{"data": dir}
 	w := testkit.Start(t, flags)
@@ -59,6 +60,7 @@ func TestRegisterSurvivesARestart(t *testing.T) {
 // Many alterations at a time: none is lost, and the world that is in force at
 // the end has them all.
 func TestAlterationsAtTheSameTime(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	s := testkit.Echo("", nil)
 	up := testkit.Upstream(t, s)
@@ -101,6 +103,7 @@ func TestAlterationsAtTheSameTime(t *testing.T) {
 
 // A secret that was exchanged is given to its servers from the next call on.
 func TestRotationReachesTheServersAtOnce(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	s := testkit.Echo(token, nil)
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "shared", "value": "Bearer " + token}, nil)

@@ -62,6 +62,7 @@ func failure(t *testing.T, text string) (out struct {
 }
 
 func TestStatelessEnvelopeAndHeadersAreHeldAgainstTheBody(t *testing.T) {
+	t.Parallel()
 	w, _, pass, _ := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	const version = "io.modelcontextprotocol/protocolVersion"
@@ -132,6 +133,7 @@ func TestStatelessEnvelopeAndHeadersAreHeldAgainstTheBody(t *testing.T) {
 }
 
 func TestMirroredArgumentsAreCheckedBothWays(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) { c.Text("done") })
 	s.Results["tools/list"] = `{"tools":[{"name":"act","inputSchema":{"type":"object","properties":{"region":{"type":"string","x-mcp-header":"Region"},"n":{"type":"integer","x-mcp-header":"Count"}}}}]}`
 	w.Must("POST", "/api/servers/act/check", nil, nil)
@@ -170,6 +172,7 @@ func TestMirroredArgumentsAreCheckedBothWays(t *testing.T) {
 // A server with sessions asks an agent without one: the call is parked, and the
 // answer comes with the next request.
 func TestQuestionsOfAServerParkTheCallOfAStatelessAgent(t *testing.T) {
+	t.Parallel()
 	calls := 0
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		calls++
@@ -229,6 +232,7 @@ func TestQuestionsOfAServerParkTheCallOfAStatelessAgent(t *testing.T) {
 
 // What an agent did not declare is not asked of it.
 func TestUndeclaredQuestionsAreRefused(t *testing.T) {
+	t.Parallel()
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) {
 		c.Text(c.Ask("q", "sampling/createMessage", `{"messages":[],"maxTokens":1}`) + c.Ask("p", "ping", `{}`) + c.Ask("x", "tea/brew", `{}`))
 	})
@@ -250,6 +254,7 @@ func TestUndeclaredQuestionsAreRefused(t *testing.T) {
 // An agent with a session is asked on the stream of its call, whichever stream
 // the server uses, and under an id of Bouncer's own.
 func TestQuestionsReachTheAgentThatIsMeant(t *testing.T) {
+	t.Parallel()
 	var script *testkit.Script
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		reply := c.Expect("elsewhere")
@@ -288,6 +293,7 @@ func TestQuestionsReachTheAgentThatIsMeant(t *testing.T) {
 }
 
 func TestAServerMayGiveItsQuestionUp(t *testing.T) {
+	t.Parallel()
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) {
 		c.Expect("q")
 		c.Tell(`{"jsonrpc":"2.0","id":"q","method":"elicitation/create","params":{"message":"?","requestedSchema":{}}}`)
@@ -305,6 +311,7 @@ func TestAServerMayGiveItsQuestionUp(t *testing.T) {
 
 // Log messages go to those who asked for that level, and to nobody else.
 func TestLogMessagesAreFiltered(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		c.Notify("notifications/message", `{"level":"debug","data":"small"}`)
 		c.Notify("notifications/message", `{"level":"error","data":"large"}`)
@@ -338,6 +345,7 @@ func TestLogMessagesAreFiltered(t *testing.T) {
 // A lost stream can be taken up again where it ended, and the call is never
 // repeated.
 func TestStreamsAreResumed(t *testing.T) {
+	t.Parallel()
 	release := make(chan struct{})
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		c.Notify("notifications/progress", `{"progressToken":`+c.Token+`,"progress":1}`)
@@ -395,6 +403,7 @@ func TestStreamsAreResumed(t *testing.T) {
 // A server may break off its stream and have the client come back; the agent is
 // told the same, if its revision has that, and waits with nothing open.
 func TestAnInterruptionIsPassedOn(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) { c.Interrupt(20 * time.Millisecond) })
 	s.Again = func(c *testkit.ScriptCall) {
 		c.Notify("notifications/progress", `{"progressToken":`+c.Token+`,"progress":1}`)
@@ -432,6 +441,7 @@ func TestAnInterruptionIsPassedOn(t *testing.T) {
 }
 
 func TestTheOldestTransport(t *testing.T) {
+	t.Parallel()
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) {
 		c.Return(`{"content":[{"type":"audio","data":"AAAA","mimeType":"audio/wav"},{"type":"resource_link","uri":"x://y","name":"chart"},{"type":"text","text":"plain"}]}`)
 	})
@@ -486,6 +496,7 @@ func TestTheOldestTransport(t *testing.T) {
 
 // Resources and prompts of several servers keep apart, and map back exactly.
 func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		switch c.Method {
 		case "resources/read":
@@ -588,6 +599,7 @@ func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
 }
 
 func TestStatelessAgentsListen(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, nil)
 	s.Capabilities = `{"tools":{"listChanged":true},"resources":{"subscribe":true}}`
 	s.Results["resources/list"], s.Results["resources/templates/list"] = `{"resources":[]}`, `{"resourceTemplates":[]}`
@@ -617,6 +629,7 @@ func TestStatelessAgentsListen(t *testing.T) {
 
 // In this era, going away is the cancel.
 func TestAStatelessAgentThatGoesAwayCancels(t *testing.T) {
+	t.Parallel()
 	cancelled := make(chan bool, 1)
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) { cancelled <- c.Cancelled() })
 	r := &testkit.Raw{T: t, URL: w.Base + "/mcp/act", Pass: pass, Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}, "Mcp-Name": {"act"}}}
@@ -628,6 +641,7 @@ func TestAStatelessAgentThatGoesAwayCancels(t *testing.T) {
 }
 
 func TestErrorsAreTranslatedBetweenTheEras(t *testing.T) {
+	t.Parallel()
 	var code int
 	var data string
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) { c.Fail(code, "so it is", data) })
@@ -668,6 +682,7 @@ func TestErrorsAreTranslatedBetweenTheEras(t *testing.T) {
 }
 
 func TestListsArePaged(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, nil)
 	var list []string
 	for i := range 4100 {

@@ -32,6 +32,7 @@ func start(t *testing.T, flags map[string]string) (w *testkit.World, s *toolserv
 }
 
 func TestReachIsExactlyWhatTheRulesAdmit(t *testing.T) {
+	t.Parallel()
 	w, s, pass, _ := start(t, nil)
 	all, one := w.Raw("/mcp", pass, wire.Rev20251125), w.Raw("/mcp/echo", pass, wire.Rev20250618)
 	assert.Empty(t, all.Names(), "without a rule nothing is in reach")
@@ -66,6 +67,7 @@ func TestReachIsExactlyWhatTheRulesAdmit(t *testing.T) {
 }
 
 func TestChangesReachOpenSessionsAtOnce(t *testing.T) {
+	t.Parallel()
 	w, s, pass, _ := start(t, nil)
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
 	events := agent.Listen(t.Context())
@@ -100,6 +102,7 @@ func TestChangesReachOpenSessionsAtOnce(t *testing.T) {
 }
 
 func TestRevokedPassStopsTheNextCallAndItsSession(t *testing.T) {
+	t.Parallel()
 	w, _, pass, _ := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	second := w.Pass("marit-quill")
@@ -123,6 +126,7 @@ func TestRevokedPassStopsTheNextCallAndItsSession(t *testing.T) {
 }
 
 func TestDoorRefusesWhatIsNotRight(t *testing.T) {
+	t.Parallel()
 	w, _, pass, _ := start(t, map[string]string{"body-limit": "4096"})
 	w.Rule("admit", "*", "*", "*")
 	other := w.Agent("joss-quill")
@@ -190,6 +194,7 @@ func TestDoorRefusesWhatIsNotRight(t *testing.T) {
 }
 
 func TestRevisionsAreNegotiated(t *testing.T) {
+	t.Parallel()
 	w, _, pass, _ := start(t, nil)
 	for asked, want := range map[string]string{"2025-03-26": "2025-03-26", "2025-06-18": "2025-06-18", "2025-11-25": "2025-11-25", "2099-01-01": "2025-11-25", "2026-07-28": "2025-11-25"} {
 		r := w.Raw("/mcp", pass, asked)
@@ -200,6 +205,7 @@ func TestRevisionsAreNegotiated(t *testing.T) {
 }
 
 func TestBatchesOfTheOldRevision(t *testing.T) {
+	t.Parallel()
 	w, _, pass, _ := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20250326)
@@ -219,6 +225,7 @@ func TestBatchesOfTheOldRevision(t *testing.T) {
 }
 
 func TestProgressStreamsUnderTheAgentsOwnToken(t *testing.T) {
+	t.Parallel()
 	w, _, pass, release := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
@@ -243,6 +250,7 @@ func TestProgressStreamsUnderTheAgentsOwnToken(t *testing.T) {
 }
 
 func TestCancelledCallEndsUpstreamAndGetsNoAnswer(t *testing.T) {
+	t.Parallel()
 	w, s, pass, _ := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
@@ -266,6 +274,7 @@ func TestCancelledCallEndsUpstreamAndGetsNoAnswer(t *testing.T) {
 
 // In this era an agent that goes away has not cancelled.
 func TestDisconnectedAgentDoesNotCancel(t *testing.T) {
+	t.Parallel()
 	w, s, pass, release := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
@@ -282,6 +291,7 @@ func TestDisconnectedAgentDoesNotCancel(t *testing.T) {
 }
 
 func TestFailingServerIsExplainedToTheAgent(t *testing.T) {
+	t.Parallel()
 	w, s, pass, _ := start(t, map[string]string{"call-timeout": "1s"})
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
@@ -306,6 +316,7 @@ func TestFailingServerIsExplainedToTheAgent(t *testing.T) {
 
 // Many agents over one shared link: nobody gets anybody else's answer.
 func TestAnswersNeverCross(t *testing.T) {
+	t.Parallel()
 	w, s, _, _ := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	var wait sync.WaitGroup
@@ -328,6 +339,7 @@ func TestAnswersNeverCross(t *testing.T) {
 }
 
 func TestStopFinishesCallsInFlight(t *testing.T) {
+	t.Parallel()
 	w, s, pass, release := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)

@@ -15,6 +15,7 @@ import (
 
 // A task belongs to the session whose call began it.
 func TestTasksBelongToTheirSession(t *testing.T) {
+	t.Parallel()
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		switch c.Method {
 		case "tools/call":
@@ -77,6 +78,7 @@ func TestTasksBelongToTheirSession(t *testing.T) {
 // The extension of the stateless era passes as it is, for the agent that began
 // the task.
 func TestTasksOfTheExtension(t *testing.T) {
+	t.Parallel()
 	var seen []string
 	w := testkit.Start(t, nil)
 	url := testkit.Upstream(t, http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {

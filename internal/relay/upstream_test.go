@@ -38,6 +38,7 @@ func (r *recorded) wrap(h http.Handler) http.Handler {
 // Neither the agent's pass nor any other header of the agent's goes up, and the
 // server's token never comes down.
 func TestHeadersAreComputedNotCopied(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	seen := &recorded{}
 	w.Register("echo", testkit.Upstream(t, seen.wrap(testkit.Echo(token, nil))), token)
@@ -75,6 +76,7 @@ func TestHeadersAreComputedNotCopied(t *testing.T) {
 
 // Ids and progress tokens of any JSON type come back exactly as they were given.
 func TestIdsComeBackAsTheyWere(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	w.Rule("admit", "*", "*", "*")
@@ -94,6 +96,7 @@ func TestIdsComeBackAsTheyWere(t *testing.T) {
 
 // What Bouncer has no opinion on goes through untouched, in both directions.
 func TestUnknownMembersPass(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, nil)
 	s := testkit.Echo("", nil)
 	s.SetTools(toolserver.Tool{Name: "any", Schema: `{"type":"object","$schema":"https://json-schema.org/draft/2020-12/schema","x-unknown":{"n":12345678901234567890}}`})
@@ -122,6 +125,7 @@ func TestUnknownMembersPass(t *testing.T) {
 
 // A message that is too large costs its call and nothing else.
 func TestHugeAnswerCostsItsCallOnly(t *testing.T) {
+	t.Parallel()
 	w := testkit.Start(t, map[string]string{"message-limit": "65536"})
 	s := testkit.Echo("", nil)
 	w.Register("echo", testkit.Upstream(t, s), "")

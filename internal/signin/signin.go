@@ -24,11 +24,12 @@ import (
 	"bouncer/internal/upstream"
 )
 
-// Options configure a Service; all are required.
+// Options configure a Service; all but the last are required.
 type Options struct {
 	Address  string // base URL under which people reach the service
 	Redirect string // Bouncer's own redirect address
 	Log      *slog.Logger
+	Now      func() time.Time // the clock; nil is time.Now
 }
 
 // Service begins and finishes sign-ins at servers. It is safe for concurrent use.
@@ -70,7 +71,7 @@ type Deps struct {
 func New(d Deps, o Options) *Service {
 	return &Service{
 		o: o, store: d.Store, keys: d.Keys, oauth: d.OAuth, credentials: d.Credentials, pool: d.Pool, registry: d.Registry, agents: d.Agents,
-		masks: d.Masks, pending: oauth.NewPending[subject](), problems: d.Problems,
+		masks: d.Masks, pending: oauth.NewPending[subject](o.Now), problems: d.Problems,
 	}
 }
 

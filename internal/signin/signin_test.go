@@ -45,6 +45,7 @@ func moor(t *testing.T, flags map[string]string) *harbour {
 // Each person signs in at a server; their agents see what that person may, and
 // whoever has not signed in is told where.
 func TestEachPersonSignsIn(t *testing.T) {
+	t.Parallel()
 	w := moor(t, nil)
 	p := w.Problem("POST", "/api/servers", testkit.Obj{"name": "crew", "url": w.crew})
 	assert.Equal(t, "auth.sign-in-needed", p.Code, "the server says that it wants one")
@@ -120,6 +121,7 @@ func TestEachPersonSignsIn(t *testing.T) {
 // Tokens are renewed before anybody notices: once for all who wait, and a crash
 // in between loses nothing that was stored.
 func TestOneRenewalServesAll(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	w := moor(t, map[string]string{"data": dir, "poll": "1h"})
 	w.as.Life, w.as.Auto = 4*time.Second, "marit"
@@ -135,7 +137,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 	w.as.Life = time.Hour
 	w.as.Fail(pilothouse.Slow)
 	before := w.as.Count("refresh_token")
-	time.Sleep(4100 * time.Millisecond) // the token has expired
+	w.Clock.Forward(4100 * time.Millisecond) // the token has expired
 	var wait sync.WaitGroup
 	var mu sync.Mutex
 	bad := []string{}
@@ -155,7 +157,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 
 	// A token that the server stops taking is renewed as well.
 	w.as.Fail()
-	time.Sleep(10500 * time.Millisecond)
+	w.Clock.Forward(10500 * time.Millisecond)
 	w.as.Expire()
 	assert.Contains(t, agents[0].CallTool("crew__who_is_on_watch", "").Result.Content[0].Text, "Sunniva")
 
@@ -165,6 +167,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 	w.as.Expire()
 	agent := again.Raw("/mcp", pass, "2025-11-25")
 	require.Eventually(t, func() bool {
+		again.Clock.Forward(11 * time.Second) // beyond the pauses between renewals
 		r := agent.CallTool("crew__who_is_on_watch", "")
 		return len(r.Result.Content) > 0 && strings.Contains(r.Result.Content[0].Text, "Sunniva")
 	}, 30*time.Second, 200*time.Millisecond)
@@ -173,6 +176,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 	w.as.Fail("token:invalid_grant")
 	w.as.Expire()
 	require.Eventually(t, func() bool {
+		again.Clock.Forward(11 * time.Second) // beyond the pauses between renewals
 		r := agent.CallTool("crew__who_is_on_watch", "")
 		return len(r.Result.Content) > 0 && strings.Contains(r.Result.Content[0].Text, "the grant is no longer valid") && strings.Contains(r.Result.Content[0].Text, "/connect/crew?for=team")
 	}, 30*time.Second, 200*time.Millisecond)
@@ -193,6 +197,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 // Whatever an authorization server answers, and however hostile it is: nothing is
 // granted, and the person is told what happened.
 func TestSignInsThatFail(t *testing.T) {
+	t.Parallel()
 	w := moor(t, nil)
 	w.as.Auto = "marit"
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": w.crew, "signIn": testkit.Obj{"grant": "code"}}, nil)
@@ -248,7 +253,7 @@ func TestSignInsThatFail(t *testing.T) {
 		// the browser never comes back, and the next try registers anew.
 		b.Must("POST", "/api/sign-ins", try, &start)
 		registered := w.as.Count("register")
-		time.Sleep(5500 * time.Millisecond)
+		w.Clock.Forward(5500 * time.Millisecond)
 		b.Must("POST", "/api/sign-ins", try, &start)
 		assert.Equal(t, registered+1, w.as.Count("register"))
 		b.Must("POST", "/api/sign-ins", testkit.Obj{"server": "crew", "team": true, "back": "https://elsewhere.example/"}, &start)
@@ -274,6 +279,7 @@ func TestSignInsThatFail(t *testing.T) {
 // Bouncer's own access to a server, with a secret or a signed assertion; a value
 // is tried before it takes the place of the one before.
 func TestClientCredentials(t *testing.T) {
+	t.Parallel()
 	w := moor(t, nil)
 	fuel := testkit.Protect(t, w.as, "fuel:read fuel:order", ferries.Fuel(), nil)
 	w.as.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})

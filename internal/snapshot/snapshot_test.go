@@ -44,6 +44,7 @@ func shown(t *testing.T, s *Catalog, stateless bool) []byte {
 }
 
 func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
+	t.Parallel()
 	w := town(200, 51)
 	v := w.ReachOf(w.Agents["1"])
 	var list struct{ Tools []struct{ Name string } }
@@ -62,6 +63,7 @@ func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
 }
 
 func TestRefusalExplains(t *testing.T) {
+	t.Parallel()
 	w := town(3, 10)
 	w.Servers["server-2"].Paused = true
 	me := w.Agents["1"]

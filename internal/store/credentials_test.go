@@ -40,6 +40,7 @@ func peopled(t *testing.T) (s *Store, marit, ottilie team.Person, agent team.Age
 
 // What belongs to a person goes with the person; what others rely on stays.
 func TestWhatIsTheirsGoesWithThem(t *testing.T) {
+	t.Parallel()
 	s, marit, ottilie, agent, server := peopled(t)
 	ctx, now := t.Context(), time.Now()
 	sealed := locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
@@ -96,6 +97,7 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 // Whatever is sealed is found when keys are exchanged: a place that was forgotten
 // would be lost with the old key.
 func TestRewrapFindsEverything(t *testing.T) {
+	t.Parallel()
 	s, marit, _, _, server := peopled(t)
 	ctx, now := t.Context(), time.Now()
 	sealed := locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
@@ -145,6 +147,7 @@ func TestRewrapFindsEverything(t *testing.T) {
 
 // A database of before credentials is brought up to date with all it holds.
 func TestUpgradeKeepsWhatWasThere(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "old.db")
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)

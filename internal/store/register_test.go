@@ -18,6 +18,7 @@ func write(t *testing.T, s *Store, fn func(*Tx) error) {
 }
 
 func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now()
@@ -54,6 +55,7 @@ func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
 }
 
 func TestPassesBelongToTheirAgent(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now().UTC().Truncate(time.Millisecond)
@@ -99,6 +101,7 @@ func TestPassesBelongToTheirAgent(t *testing.T) {
 }
 
 func TestSecretsInUseStay(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now()
@@ -133,6 +136,7 @@ func TestSecretsInUseStay(t *testing.T) {
 }
 
 func TestWriteThatIsGivenUpLeavesNothing(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	err := s.Write(ctx, team.Change{What: "rule.add"}, func(tx *Tx) error {

@@ -24,6 +24,7 @@ func open1(t *testing.T) (*Store, string) {
 }
 
 func TestDatabaseIsClosedToOthersAndInWAL(t *testing.T) {
+	t.Parallel()
 	s, path := open1(t)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
@@ -39,6 +40,7 @@ func TestDatabaseIsClosedToOthersAndInWAL(t *testing.T) {
 }
 
 func TestNewerDatabaseIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	s, path := open1(t)
 	_, err := s.write.Exec("PRAGMA user_version = 99")
 	require.NoError(t, err)
@@ -55,6 +57,7 @@ func TestNewerDatabaseIsLeftAlone(t *testing.T) {
 }
 
 func TestForeignFileIsNoDatabase(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "b.db")
 	require.NoError(t, os.WriteFile(path, []byte("this is a letter, and a long one at that, to somebody else entirely"), 0o600))
 	_, err := Open(t.Context(), path, Options{})
@@ -63,6 +66,7 @@ func TestForeignFileIsNoDatabase(t *testing.T) {
 
 // A change and its record are there together or not at all.
 func TestChangeIsRecordedInItsTransaction(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx := t.Context()
 	p := team.Person{ID: team.NewID(), Name: "marit", FullName: "Marit Aune", Role: team.Admin, Created: time.Now()}
@@ -78,6 +82,7 @@ func TestChangeIsRecordedInItsTransaction(t *testing.T) {
 }
 
 func TestEditionsAreKeptOnceAndBounded(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	ctx := t.Context()
 	server := team.Server{ID: team.NewID(), Name: "sailings", URL: "http://x", Transport: "streamable-http", Created: time.Now()}
@@ -107,6 +112,7 @@ func TestEditionsAreKeptOnceAndBounded(t *testing.T) {
 }
 
 func TestCallKeysAreULIDsInTheOrderOfTime(t *testing.T) {
+	t.Parallel()
 	at := time.Date(2026, 11, 23, 8, 30, 0, 5e6, time.UTC)
 	k := KeyAt(at) + 7
 	id := k.ULID()
@@ -123,6 +129,7 @@ func TestCallKeysAreULIDsInTheOrderOfTime(t *testing.T) {
 }
 
 func TestCallFilters(t *testing.T) {
+	t.Parallel()
 	s, _ := open1(t)
 	start := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	var rows []KeyedCall

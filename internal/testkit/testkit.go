@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -37,8 +38,19 @@ type World struct {
 	Dir   string
 	Svc   *app.Service
 	Log   *Log
+	Clock *Clock
 	stop  func()
 }
+
+// Clock is the clock by which grants and values grow old. It goes with the real one,
+// and can be put forward.
+type Clock struct{ ahead atomic.Int64 }
+
+// Now is the time.
+func (c *Clock) Now() time.Time { return time.Now().Add(time.Duration(c.ahead.Load())) }
+
+// Forward puts the clock forward.
+func (c *Clock) Forward(d time.Duration) { c.ahead.Add(int64(d)) }
 
 // Log collects what the service logs.
 type Log struct {
@@ -68,7 +80,7 @@ func Start(t *testing.T, flags map[string]string) *World {
 // StartAs is Start for a data directory in which marit has a token already.
 func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	t.Helper()
-	w := &World{T: t, Dir: t.TempDir(), Log: &Log{}}
+	w := &World{T: t, Dir: t.TempDir(), Log: &Log{}, Clock: &Clock{}}
 	values := map[string]string{"data": w.Dir, "listen": "127.0.0.1:0", "first-admin": "marit", "poll": "1s", "log-level": "debug"}
 	for k, v := range flags {
 		values[k] = v
@@ -76,6 +88,7 @@ func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	w.Dir = values["data"]
 	s, err := app.LoadSettings(values, func(string) string { return "" }, "")
 	require.NoError(t, err)
+	s.Now = w.Clock.Now
 	s.PasswordCost = login.Cost{Passes: 1, MemoryKiB: 64, Threads: 1} // so that tests do not wait for it
 	w.Svc, err = app.Start(context.Background(), s, w.Log)
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 )
 
 func TestBrakeSlowsGuessing(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	b := New(func() time.Time { return now })
 	for range FreeByName - 1 {

@@ -7,6 +7,7 @@ import (
 )
 
 func TestTokensAreLongAndDiffer(t *testing.T) {
+	t.Parallel()
 	a, b := New(PassPrefix), New(PassPrefix)
 	assert.NotEqual(t, a, b)
 	assert.Len(t, a, len(PassPrefix)+43)

@@ -22,6 +22,7 @@ import (
 )
 
 func TestKeeperFollowsItsServer(t *testing.T) {
+	t.Parallel()
 	s := linktest.Echo("one")
 	answers := make(chan struct{}) // closed when the server may answer
 	h := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { <-answers; s.ServeHTTP(w, r) }))

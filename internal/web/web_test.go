@@ -9,6 +9,7 @@ import (
 )
 
 func TestConsoleIsServedUnderEveryPage(t *testing.T) {
+	t.Parallel()
 	h := Handler()
 	for path, want := range map[string]int{"/": 200, "/servers": 200, "/servers/sailings": 200, "/assets/gone.js": 404, "/../../etc/passwd": 200, "/assets/../../web.go": 200} {
 		w := httptest.NewRecorder()

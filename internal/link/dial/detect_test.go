@@ -16,6 +16,7 @@ import (
 )
 
 func TestTheTransportIsFoundOut(t *testing.T) {
+	t.Parallel()
 	sessions := linktest.ServeMCP(t, linktest.Echo("echo"))
 	legacy := linktest.Serve(t, linktest.Echo("echo").Legacy())
 	stateless := linktest.Serve(t, linktest.Echo("echo").Stateless())

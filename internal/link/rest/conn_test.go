@@ -22,6 +22,7 @@ import (
 )
 
 func TestARESTAPIIsCalled(t *testing.T) {
+	t.Parallel()
 	own := linktest.Serve(t, lostproperty.New("key-0123456789"))
 	doc, err := restmap.Parse([]byte(lostproperty.Document))
 	require.NoError(t, err)
@@ -83,6 +84,7 @@ func TestARESTAPIIsCalled(t *testing.T) {
 }
 
 func TestWhatARESTAPIAnswers(t *testing.T) {
+	t.Parallel()
 	doc, err := restmap.Parse([]byte("openapi: 3.1.0\npaths: {/x: {get: {operationId: x, parameters: [{name: X-Team, in: header}]}}}"))
 	require.NoError(t, err)
 	for name, row := range map[string]struct {

@@ -19,6 +19,7 @@ import (
 )
 
 func TestTheOldestTransportIsReadCarefully(t *testing.T) {
+	t.Parallel()
 	for name, row := range map[string]struct {
 		first string
 		media string
@@ -49,6 +50,7 @@ func TestTheOldestTransportIsReadCarefully(t *testing.T) {
 // All calls share the one stream; its end is the end of them all, and the next
 // call opens another.
 func TestCallsOverTheOldestTransport(t *testing.T) {
+	t.Parallel()
 	release := make(chan struct{})
 	s := toolserver.New("echo", "1.0", linktest.Token,
 		toolserver.Tool{Name: "echo", Schema: `{"type":"object"}`, Run: func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil }},

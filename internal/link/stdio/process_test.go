@@ -29,6 +29,7 @@ import (
 )
 
 func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
+	t.Parallel()
 	if !serverspec.LimitsKept {
 		t.Skip("limits are kept on Linux only")
 	}
@@ -167,6 +168,7 @@ func Say(ctx context.Context, p *Conn, text string) (string, error) {
 }
 
 func TestLaunchFailuresAreToldApart(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	plain := filepath.Join(dir, "plain")
 	require.NoError(t, os.WriteFile(plain, []byte("no program"), 0o600))
@@ -234,6 +236,7 @@ func TestProcessIsStartedOnceAndShared(t *testing.T) {
 }
 
 func TestMisbehavingProcessHarmsTheCallConcernedOnly(t *testing.T) {
+	t.Parallel()
 	p := StartForTest(t, "noisy")
 	for range 3 {
 		got, err := Say(t.Context(), p, "through the noise")
@@ -282,6 +285,7 @@ func TestMisbehavingProcessHarmsTheCallConcernedOnly(t *testing.T) {
 }
 
 func TestProgressFindsItsCall(t *testing.T) {
+	t.Parallel()
 	p := StartForTest(t, "plain")
 	x, err := p.Begin(t.Context(), linktest.ToolCall(`{"_meta":{"progressToken":"agents own"},"name":"echo","arguments":{"text":"slow"}}`))
 	require.NoError(t, err)
@@ -295,6 +299,7 @@ func TestProgressFindsItsCall(t *testing.T) {
 }
 
 func TestStubbornProcessEndsWithItsChildren(t *testing.T) {
+	t.Parallel()
 	p := StartForTest(t, "stubborn")
 	_, err := Say(t.Context(), p, "hello")
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 )
 
 func TestKeeperRestartsAProcess(t *testing.T) {
+	t.Parallel()
 	p := stdio.StartForTest(t, "plain")
 	news := make(chan link.Status, 100)
 	k := upstream.Start(t.Context(), p, []tools.Tool{}, upstream.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }})

@@ -37,6 +37,7 @@ func to(t *testing.T, url, bearer string) *Conn {
 }
 
 func TestProbeTellsFailuresApart(t *testing.T) {
+	t.Parallel()
 	closed := httptest.NewServer(http.NotFoundHandler())
 	closed.Close()
 	silent, err := net.Listen("tcp", "127.0.0.1:0") // accepts, and says nothing
@@ -93,6 +94,7 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 }
 
 func TestMisbehavingAnswersHarmOneRequestOnly(t *testing.T) {
+	t.Parallel()
 	event := func(w http.ResponseWriter, data string) {
 		w.Header().Set("Content-Type", "text/event-stream")
 		fmt.Fprintf(w, "data: %s\n\n", data)
@@ -148,6 +150,7 @@ func TestMisbehavingAnswersHarmOneRequestOnly(t *testing.T) {
 }
 
 func TestEndlessPagingIsGivenUp(t *testing.T) {
+	t.Parallel()
 	for name, cursor := range map[string]func(n int32) string{"the same cursor": func(int32) string { return "again" }, "ever new cursors": func(n int32) string { return fmt.Sprint(n) }} {
 		t.Run(name, func(t *testing.T) {
 			var n atomic.Int32
@@ -166,6 +169,7 @@ func TestEndlessPagingIsGivenUp(t *testing.T) {
 // A server that does not know the session has not executed the request, so it
 // is sent once more; nothing else is.
 func TestLostSessionIsOpenedAnewWithoutLosingOrRepeatingACall(t *testing.T) {
+	t.Parallel()
 	s := linktest.Echo("echo")
 	l := to(t, linktest.ServeMCP(t, s), linktest.Token)
 	for range 3 {
@@ -182,6 +186,7 @@ func TestLostSessionIsOpenedAnewWithoutLosingOrRepeatingACall(t *testing.T) {
 }
 
 func TestServerRequestsAreAnsweredHonestly(t *testing.T) {
+	t.Parallel()
 	answers := make(chan string, 4)
 	url := linktest.ServeMCP(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
@@ -216,6 +221,7 @@ func TestServerRequestsAreAnsweredHonestly(t *testing.T) {
 
 // A JSON-RPC error in the body of a 400 is the server's answer.
 func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
+	t.Parallel()
 	l := to(t, linktest.Scripted(t, func(w http.ResponseWriter, m map[string]any) {
 		w.WriteHeader(http.StatusBadRequest)
 		fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"error":{"code":-32602,"message":"no such sailing"}}`, m["id"])
@@ -229,6 +235,7 @@ func TestErrorsInsideABadRequestAreAnswers(t *testing.T) {
 }
 
 func TestGivenUpCallsReturnAtOnce(t *testing.T) {
+	t.Parallel()
 	s := linktest.Echo("echo")
 	l := to(t, linktest.ServeMCP(t, s), linktest.Token)
 	_, err := l.Open(t.Context())

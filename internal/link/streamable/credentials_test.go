@@ -53,6 +53,7 @@ func (p *purse) Refused(_ context.Context, sent []link.Attachment, status int, h
 // A request that was refused for its credential is sent again with another one,
 // whole, and not for ever.
 func TestCredentialsAreTriedInTurn(t *testing.T) {
+	t.Parallel()
 	var got []string
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)

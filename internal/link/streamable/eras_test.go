@@ -24,6 +24,7 @@ import (
 )
 
 func TestEverythingOfAStatelessServerIsListed(t *testing.T) {
+	t.Parallel()
 	target, o := linktest.Target("tides", linktest.Serve(t, ferries.Tides().Stateless())+"/mcp", ""), linktest.Quick()
 	l := New(target, o)
 	defer l.Close(context.Background())
@@ -65,6 +66,7 @@ func scripted(t *testing.T, capabilities string, answer func(w http.ResponseWrit
 }
 
 func TestStatelessRequestsCarryTheirEnvelopeAndHeaders(t *testing.T) {
+	t.Parallel()
 	var seen http.Header
 	var body string
 	refuse := 0
@@ -115,6 +117,7 @@ func TestStatelessRequestsCarryTheirEnvelopeAndHeaders(t *testing.T) {
 }
 
 func TestTheEraIsDecidedByAnswersOnly(t *testing.T) {
+	t.Parallel()
 	for name, row := range map[string]struct {
 		status int
 		body   string // of the answer to server/discover; %s is the id
@@ -169,6 +172,7 @@ func TestTheEraIsDecidedByAnswersOnly(t *testing.T) {
 // A stream that ends before its answer is taken up again after the time that the
 // server wants, at the event that came last.
 func TestABrokenStreamIsResumed(t *testing.T) {
+	t.Parallel()
 	for name, ids := range map[string]bool{"with event ids": true, "without": false} {
 		t.Run(name, func(t *testing.T) {
 			var gets []string
@@ -221,6 +225,7 @@ func TestABrokenStreamIsResumed(t *testing.T) {
 
 // A certificate authority of one's own, a client certificate, and HTTP/2.
 func TestCertificatesAndHTTP2(t *testing.T) {
+	t.Parallel()
 	var proto atomic.Value
 	s := linktest.Echo("echo")
 	h := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { proto.Store(r.Proto); s.ServeHTTP(w, r) }))

@@ -33,6 +33,10 @@ type Carrier struct {
 
 	ctx    context.Context // of the calls in flight; ends last
 	cancel context.CancelCauseFunc
+	// unhurried is the context of what need not be finished when the service stops:
+	// questions to agents that belong to no call. It ends first.
+	unhurried    context.Context
+	endUnhurried context.CancelFunc
 	calls  sync.WaitGroup
 }
 
@@ -43,6 +47,7 @@ func New(ctx context.Context, j Recorder, o Options) *Carrier {
 	}
 	carrier := &Carrier{o: o, journal: j, suspensions: newSuspensions()}
 	carrier.ctx, carrier.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	carrier.unhurried, carrier.endUnhurried = context.WithCancel(carrier.ctx)
 	return carrier
 }
 
@@ -95,6 +100,7 @@ func (carrier *Carrier) Tell(ctx context.Context, l link.Link, method string, pa
 // Close ends the calls that wait for their agents, waits for those in flight
 // until ctx ends, then cancels them.
 func (carrier *Carrier) Close(ctx context.Context) {
+	carrier.endUnhurried()
 	carrier.suspensions.close()
 	idle := make(chan struct{})
 	go func() { carrier.calls.Wait(); close(idle) }()

@@ -192,7 +192,7 @@ func (carrier *Carrier) onUnsolicited(s *session.Session, n *dedicated, frame []
 		}
 		frame = bytes.Clone(frame)
 		carrier.calls.Go(func() {
-			ctx, stop := context.WithTimeout(carrier.ctx, carrier.o.CallTimeout)
+			ctx, stop := context.WithTimeout(carrier.unhurried, carrier.o.CallTimeout)
 			defer stop()
 			reply, err := carrier.ask(ctx, s, n.link, frame, f, s.Outbox.Put)
 			if err != nil {
