@@ -52,14 +52,32 @@ func parts(ctx context.Context, size int) error {
 	writing := per(func() {
 		for i := range rows {
 			key++
-			rows[i] = store.KeyedCall{Key: key, Call: team.Call{Agent: "bench", Server: "echo", Tool: "echo", Decision: "admit", Rule: "01KAS3V4M0W5Z4T7Q2R8X9Y1AB", Outcome: "ok", Arguments: shown, Result: shown}}
+			rows[i] = store.KeyedCall{
+				Key: key,
+				Call: team.Call{
+					Agent:     "bench",
+					Server:    "echo",
+					Tool:      "echo",
+					Decision:  "admit",
+					Rule:      "01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+					Outcome:   "ok",
+					Arguments: shown,
+					Result:    shown,
+				},
+			}
 		}
 		if err := s.AppendCalls(ctx, rows); err != nil {
 			failed = err
 		}
 	}) / batch
-	fmt.Printf("         of Bouncer's CPU at %d bytes: reading and splicing %v, masking %v, writing the record (in batches of %d) %v; the rest is HTTP on both sides\n\n",
-		size, reading.Round(100*time.Nanosecond), masking.Round(100*time.Nanosecond), batch, writing.Round(100*time.Nanosecond))
+	fmt.Printf(
+		"         of Bouncer's CPU at %d bytes: reading and splicing %v, masking %v, writing the record (in batches of %d) %v; the rest is HTTP on both sides\n\n",
+		size,
+		reading.Round(100*time.Nanosecond),
+		masking.Round(100*time.Nanosecond),
+		batch,
+		writing.Round(100*time.Nanosecond),
+	)
 	return failed
 }
 

@@ -75,7 +75,11 @@ func run(ctx context.Context, o options) error {
 		return err
 	}
 	defer service.stop()
-	plain := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Mcp-Session-Id": {"bench"}}
+	plain := http.Header{
+		"Content-Type":   {"application/json"},
+		"Accept":         {"application/json, text/event-stream"},
+		"Mcp-Session-Id": {"bench"},
+	}
 	ours := plain.Clone()
 	ours.Set("Authorization", "Bearer "+pass)
 	if err := openSession(ctx, base+"/mcp", ours); err != nil {
@@ -86,8 +90,23 @@ func run(ctx context.Context, o options) error {
 		{"reverse proxy", "http://" + px + "/mcp", "echo", plain, proxy, ""},
 		{"bouncer", base + "/mcp", "echo__echo", ours, service, ""},
 	}
-	fmt.Printf("tools/call, journal %s, %d rounds of %v each, interleaved; every reply's id and text is checked\n\n", o.journal, o.rounds, o.span)
-	fmt.Printf("%8s %8s  %-14s %10s %9s %9s %12s  %s\n", "args", "callers", "way", "calls/s", "p50", "p99", "CPU/call", "against the reverse proxy: CPU, p50")
+	fmt.Printf(
+		"tools/call, journal %s, %d rounds of %v each, interleaved; every reply's id and text is checked\n\n",
+		o.journal,
+		o.rounds,
+		o.span,
+	)
+	fmt.Printf(
+		"%8s %8s  %-14s %10s %9s %9s %12s  %s\n",
+		"args",
+		"callers",
+		"way",
+		"calls/s",
+		"p50",
+		"p99",
+		"CPU/call",
+		"against the reverse proxy: CPU, p50",
+	)
 	for _, size := range o.sizes {
 		for _, callers := range o.callers {
 			if err := compare(ctx, o, ways, size, callers); err != nil {
@@ -120,7 +139,13 @@ func run(ctx context.Context, o options) error {
 
 // translated compares calls whose two sides speak different eras.
 func translated(ctx context.Context, o options, proxy *way, base, pass string, ours http.Header, service *process) error {
-	free := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Authorization": {"Bearer " + pass}, "Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}}
+	free := http.Header{
+		"Content-Type":         {"application/json"},
+		"Accept":               {"application/json, text/event-stream"},
+		"Authorization":        {"Bearer " + pass},
+		"Mcp-Protocol-Version": {"2026-07-28"},
+		"Mcp-Method":           {"tools/call"},
+	}
 	with := func(name string) http.Header { h := free.Clone(); h.Set("Mcp-Name", name); return h }
 	const meta = `"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}`
 	fmt.Println("the two sides in different eras (session: 2025-11-25, none: 2026-07-28)")
@@ -173,7 +198,17 @@ func compare(ctx context.Context, o options, ways []*way, size, callers int) err
 		if s.wrong+s.failed > 0 {
 			ratio += fmt.Sprintf("  WRONG %d FAILED %d", s.wrong, s.failed)
 		}
-		fmt.Printf("%8d %8d  %-14s %10.0f %9v %9v %12v  %s\n", size, callers, w.name, float64(s.calls)/s.span.Seconds(), quantile(s.times, 0.5).Round(time.Microsecond), quantile(s.times, 0.99).Round(time.Microsecond), cpu.Round(100*time.Nanosecond), ratio)
+		fmt.Printf(
+			"%8d %8d  %-14s %10.0f %9v %9v %12v  %s\n",
+			size,
+			callers,
+			w.name,
+			float64(s.calls)/s.span.Seconds(),
+			quantile(s.times, 0.5).Round(time.Microsecond),
+			quantile(s.times, 0.99).Round(time.Microsecond),
+			cpu.Round(100*time.Nanosecond),
+			ratio,
+		)
 		if s.wrong+s.failed > 0 {
 			return errors.New("answers were wrong or missing")
 		}
@@ -255,7 +290,14 @@ func post(ctx context.Context, url string, h http.Header, body string) ([]byte, 
 // openSession opens a session and notes its id in the headers.
 func openSession(ctx context.Context, url string, h http.Header) error {
 	h.Del("Mcp-Session-Id")
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, strings.NewReader(`{"jsonrpc":"2.0","id":0,"method":"initialize","params":{"protocolVersion":"2025-11-25","capabilities":{},"clientInfo":{"name":"bench","version":"1"}}}`))
+	req, err := http.NewRequestWithContext(
+		ctx,
+		http.MethodPost,
+		url,
+		strings.NewReader(
+			`{"jsonrpc":"2.0","id":0,"method":"initialize","params":{"protocolVersion":"2025-11-25","capabilities":{},"clientInfo":{"name":"bench","version":"1"}}}`,
+		),
+	)
 	if err != nil {
 		return err
 	}
@@ -286,7 +328,11 @@ func idle(ctx context.Context, o options, sessions int, up string) error {
 		return err
 	}
 	defer service.stop()
-	h := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Authorization": {"Bearer " + pass}}
+	h := http.Header{
+		"Content-Type":  {"application/json"},
+		"Accept":        {"application/json, text/event-stream"},
+		"Authorization": {"Bearer " + pass},
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	time.Sleep(time.Second)

@@ -32,9 +32,10 @@ func serveSDK(kind string, args []string) error {
 		return &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: in.Text}}}, nil
 	}
 	if kind == "pass-through" {
-		up, err := mcp.NewClient(&mcp.Implementation{Name: kind, Version: "1"}, nil).Connect(context.Background(), &mcp.StreamableClientTransport{
-			Endpoint: args[1], HTTPClient: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256}},
-		}, nil)
+		up, err := mcp.NewClient(&mcp.Implementation{Name: kind, Version: "1"}, nil).
+			Connect(context.Background(), &mcp.StreamableClientTransport{
+				Endpoint: args[1], HTTPClient: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256}},
+			}, nil)
 		if err != nil {
 			return err
 		}
@@ -49,7 +50,10 @@ func serveSDK(kind string, args []string) error {
 		return err
 	}
 	fmt.Println("listening")
-	return http.Serve(l, mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return s }, &mcp.StreamableHTTPOptions{JSONResponse: true}))
+	return http.Serve(
+		l,
+		mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return s }, &mcp.StreamableHTTPOptions{JSONResponse: true}),
+	)
 }
 
 // passThrough compares Bouncer with a pass-through built of the SDK, in front of
@@ -142,12 +146,23 @@ func warm(ctx context.Context, o options, up string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	service, base, token, err := startBouncer(ctx, o.bouncer, dir, o.journal, up, map[string]map[string]any{"local": {"command": "node", "args": []string{script, "stdio"}}})
+	service, base, token, err := startBouncer(
+		ctx,
+		o.bouncer,
+		dir,
+		o.journal,
+		up,
+		map[string]map[string]any{"local": {"command": "node", "args": []string{script, "stdio"}}},
+	)
 	if err != nil {
 		return err
 	}
 	defer service.stop()
-	h := http.Header{"Content-Type": {"application/json"}, "Accept": {"application/json, text/event-stream"}, "Authorization": {"Bearer " + token}}
+	h := http.Header{
+		"Content-Type":  {"application/json"},
+		"Accept":        {"application/json, text/event-stream"},
+		"Authorization": {"Bearer " + token},
+	}
 	began = time.Now()
 	if err := openSession(ctx, base+"/mcp", h); err != nil {
 		return err
@@ -160,7 +175,14 @@ func warm(ctx context.Context, o options, up string) error {
 	if err != nil || !strings.Contains(string(reply), "Echo: ahoy") {
 		return fmt.Errorf("the local process answered %s %w", reply, err)
 	}
-	fmt.Printf("a local process (node), from nothing to the first tools/list and the first answer of a tool: started for it %v and %v, kept warm by Bouncer %v and %v\n\n",
-		cold[0].Round(time.Millisecond), cold[1].Round(time.Millisecond), first.Round(100*time.Microsecond), time.Since(began).Round(100*time.Microsecond))
+	fmt.Printf(
+		"a local process (node), from nothing to the first tools/list and the first answer of a tool: started for it %v and %v, kept warm by Bouncer %v and %v\n\n",
+		cold[0].Round(
+			time.Millisecond,
+		),
+		cold[1].Round(time.Millisecond),
+		first.Round(100*time.Microsecond),
+		time.Since(began).Round(100*time.Microsecond),
+	)
 	return nil
 }

@@ -54,16 +54,26 @@ func serveUpstream(args []string) {
 			if stateless {
 				kind = `"resultType":"complete",`
 			}
-			out = append(append(append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{`+kind+`"content":[{"type":"text","text":"`...), text...), `"}]}}`...)
+			out = append(
+				append(
+					append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{`+kind+`"content":[{"type":"text","text":"`...),
+					text...),
+				`"}]}}`...)
 		case stateless && bytes.Contains(body, []byte(`"server/discover"`)):
-			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"resultType":"complete","supportedVersions":["2026-07-28"],"capabilities":{"tools":{}}}}`...)
+			out = append(
+				append([]byte(`{"jsonrpc":"2.0","id":`), id...),
+				`,"result":{"resultType":"complete","supportedVersions":["2026-07-28"],"capabilities":{"tools":{}}}}`...)
 		case bytes.Contains(body, []byte(`"server/discover"`)) || (stateless && bytes.Contains(body, []byte(`"initialize"`))):
 			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"error":{"code":-32601,"message":"unknown"}}`...)
 		case bytes.Contains(body, []byte(`"initialize"`)):
 			w.Header().Set("Mcp-Session-Id", "bench")
-			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"protocolVersion":"2025-11-25","capabilities":{"tools":{}},"serverInfo":{"name":"echo","version":"1"}}}`...)
+			out = append(
+				append([]byte(`{"jsonrpc":"2.0","id":`), id...),
+				`,"result":{"protocolVersion":"2025-11-25","capabilities":{"tools":{}},"serverInfo":{"name":"echo","version":"1"}}}`...)
 		default:
-			out = append(append([]byte(`{"jsonrpc":"2.0","id":`), id...), `,"result":{"tools":[{"name":"echo","description":"Echoes.","inputSchema":{"type":"object"}}]}}`...)
+			out = append(
+				append([]byte(`{"jsonrpc":"2.0","id":`), id...),
+				`,"result":{"tools":[{"name":"echo","description":"Echoes.","inputSchema":{"type":"object"}}]}}`...)
 		}
 		w.Header().Set("Content-Type", "application/json")
 		w.Header().Set("Content-Length", strconv.Itoa(len(out)))
@@ -189,7 +199,11 @@ func freePort() string {
 
 // startBouncer starts the service and brings it to where an agent can call the
 // upstream's tool. It returns the base URL and the agent's pass.
-func startBouncer(ctx context.Context, bin, dir, journal, upstream string, more map[string]map[string]any) (_ *process, _, _ string, err error) {
+func startBouncer(
+	ctx context.Context,
+	bin, dir, journal, upstream string,
+	more map[string]map[string]any,
+) (_ *process, _, _ string, err error) {
 	at := freePort()
 	p, scan, err := start(bin, "serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error")
 	if err != nil {

@@ -55,10 +55,26 @@ func run(ctx context.Context, args []string) error {
 	defer wait.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	house := pilothouse.New("Pilothouse",
-		pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}}, pilothouse.Person{Name: "joss", FullName: "Joss Penhale", Groups: []string{"dispatch"}},
-		pilothouse.Person{Name: "ottilie", FullName: "Ottilie Brandt", Groups: []string{"crew"}}, pilothouse.Person{Name: "teo", FullName: "Teo Castellane", Groups: []string{"crew"}},
-		pilothouse.Person{Name: "wren", FullName: "Wren Adair", Groups: []string{"safety"}}, pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
+	house := pilothouse.New(
+		"Pilothouse",
+		pilothouse.Person{
+			Name:     "marit",
+			FullName: "Marit Aune",
+			Groups:   []string{"desk"},
+		},
+		pilothouse.Person{Name: "joss", FullName: "Joss Penhale", Groups: []string{"dispatch"}},
+		pilothouse.Person{
+			Name:     "ottilie",
+			FullName: "Ottilie Brandt",
+			Groups:   []string{"crew"},
+		},
+		pilothouse.Person{Name: "teo", FullName: "Teo Castellane", Groups: []string{"crew"}},
+		pilothouse.Person{
+			Name:     "wren",
+			FullName: "Wren Adair",
+			Groups:   []string{"safety"},
+		},
+		pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
 	)
 	house.Issuer = "http://127.0.0.1:4710"
 	if err := house.Remember(filepath.Join(dir, "pilothouse.json")); err != nil {

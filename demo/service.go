@@ -42,12 +42,35 @@ func startService(ctx context.Context, dir string) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(s.bin, "serve", "--data", filepath.Join(dir, "data"), "--listen", address, "--first-admin", "marit",
-		"--private-ranges", "127.0.0.0/8", "--oidc-issuer", "http://127.0.0.1:4710", "--oidc-client-id", providerClient, "--oidc-secret", "env PILOTHOUSE_SECRET",
-		"--oidc-name", "Pilothouse", "--oidc-groups", "desk=admin,dispatch=maintainer,crew=member,safety=auditor")
+	s.cmd = exec.Command(
+		s.bin,
+		"serve",
+		"--data",
+		filepath.Join(dir, "data"),
+		"--listen",
+		address,
+		"--first-admin",
+		"marit",
+		"--private-ranges",
+		"127.0.0.0/8",
+		"--oidc-issuer",
+		"http://127.0.0.1:4710",
+		"--oidc-client-id",
+		providerClient,
+		"--oidc-secret",
+		"env PILOTHOUSE_SECRET",
+		"--oidc-name",
+		"Pilothouse",
+		"--oidc-groups",
+		"desk=admin,dispatch=maintainer,crew=member,safety=auditor",
+	)
 	s.cmd.Stderr = log
 	// The stand-in for berths is a command beside this one.
-	s.cmd.Env = append(os.Environ(), "PILOTHOUSE_SECRET="+providerSecret, "PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"))
+	s.cmd.Env = append(
+		os.Environ(),
+		"PILOTHOUSE_SECRET="+providerSecret,
+		"PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"),
+	)
 	// Its own group, so that an interrupt at the terminal reaches it through us
 	// only, and it can end in order.
 	setGroup(s.cmd)
@@ -205,21 +228,82 @@ func (s *service) seed(ctx context.Context) error {
 		{"/api/servers", object{"name": "berths", "command": "berths", "secretEnv": "BERTHS_KEY", "token": ferries.BerthsToken}},
 		{"/api/servers", object{"name": "tannoy", "url": "http://127.0.0.1:4702/sse", "token": ferries.TannoyToken}},
 		{"/api/servers", object{"name": "tides", "url": "http://127.0.0.1:4703/mcp"}},
-		{"/api/servers", object{"name": "lost-property", "document": lostproperty.Document, "token": ferries.LostKey, "operations": []object{
-			{"id": "searchItems", "name": "search_items"}, {"id": "logItem", "name": "log_item"}, {"id": "releaseItem", "name": "release_item"},
-		}}},
+		{
+			"/api/servers",
+			object{"name": "lost-property", "document": lostproperty.Document, "token": ferries.LostKey, "operations": []object{
+				{
+					"id":   "searchItems",
+					"name": "search_items",
+				}, {"id": "logItem", "name": "log_item"}, {"id": "releaseItem", "name": "release_item"},
+			}},
+		},
 		{"/api/servers", object{"name": "crew", "url": "http://127.0.0.1:4705/mcp", "per": "person", "signIn": object{"grant": "code"}}},
 		{"/api/secrets", object{"name": "fuel-client", "kind": "client-secret", "value": ferries.FuelSecret}},
-		{"/api/servers", object{"name": "fuel", "url": "http://127.0.0.1:4706/mcp", "signIn": object{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"}}},
-		{"/api/servers", object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true}},
-		{"/api/rules", object{"effect": "admit", "agent": "*", "server": "crew", "tool": "*", "note": "everybody sees the watch with their own rights"}},
-		{"/api/rules", object{"effect": "refuse", "agent": "*", "server": "fuel", "tool": "order_*", "note": "ordering fuel spends money; the desk does it by hand"}},
-		{"/api/rules", object{"effect": "admit", "agent": "*-quill", "server": "*", "tool": "*", "note": "the desk's own assistants work with everything"}},
-		{"/api/rules", object{"effect": "refuse", "agent": "*-quill", "server": "sailings", "tool": "cancel_*", "note": "sailings are cancelled by the night watch, not from a laptop"}},
+		{
+			"/api/servers",
+			object{
+				"name":   "fuel",
+				"url":    "http://127.0.0.1:4706/mcp",
+				"signIn": object{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"},
+			},
+		},
+		{
+			"/api/servers",
+			object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true},
+		},
+		{
+			"/api/rules",
+			object{
+				"effect": "admit",
+				"agent":  "*",
+				"server": "crew",
+				"tool":   "*",
+				"note":   "everybody sees the watch with their own rights",
+			},
+		},
+		{
+			"/api/rules",
+			object{
+				"effect": "refuse",
+				"agent":  "*",
+				"server": "fuel",
+				"tool":   "order_*",
+				"note":   "ordering fuel spends money; the desk does it by hand",
+			},
+		},
+		{
+			"/api/rules",
+			object{
+				"effect": "admit",
+				"agent":  "*-quill",
+				"server": "*",
+				"tool":   "*",
+				"note":   "the desk's own assistants work with everything",
+			},
+		},
+		{
+			"/api/rules",
+			object{
+				"effect": "refuse",
+				"agent":  "*-quill",
+				"server": "sailings",
+				"tool":   "cancel_*",
+				"note":   "sailings are cancelled by the night watch, not from a laptop",
+			},
+		},
 		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},
 		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "tannoy", "tool": "announce"}},
 		{"/api/rules", object{"effect": "admit", "agent": "*", "server": "tides", "tool": "*", "note": "everybody may know the tides"}},
-		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "find_sailings", "note": "passengers may ask for sailings"}},
+		{
+			"/api/rules",
+			object{
+				"effect": "admit",
+				"agent":  "quay-voice",
+				"server": "sailings",
+				"tool":   "find_sailings",
+				"note":   "passengers may ask for sailings",
+			},
+		},
 		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "sailing_status"}},
 		{"/api/rules", object{"effect": "admit", "agent": "ottilie-parlour", "server": "*", "tool": "list_*"}},
 	}
@@ -352,7 +436,11 @@ const quillConfig = `{
 
 // enrol signs the command line in and enrols Marit's Quill with it, once.
 func (s *service) enrol(ctx context.Context) error {
-	wrapper := fmt.Sprintf("#!/bin/sh\n# The command line, signed in to the demo.\nXDG_CONFIG_HOME='%s' exec '%s' \"$@\"\n", filepath.Join(s.dir, "config"), s.bin)
+	wrapper := fmt.Sprintf(
+		"#!/bin/sh\n# The command line, signed in to the demo.\nXDG_CONFIG_HOME='%s' exec '%s' \"$@\"\n",
+		filepath.Join(s.dir, "config"),
+		s.bin,
+	)
 	if err := os.WriteFile(filepath.Join(s.dir, "bouncer"), []byte(wrapper), 0o700); err != nil {
 		return err
 	}

@@ -41,7 +41,11 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 		ToolListChangedHandler:      func(context.Context, *mcp.ToolListChangedRequest) { changed <- struct{}{} },
 		ProgressNotificationHandler: func(_ context.Context, r *mcp.ProgressNotificationClientRequest) { progress <- r.Params.Progress },
 	})
-	agent, err := client.Connect(t.Context(), &mcp.CommandTransport{Command: exec.Command(bin, "bridge", "--address", w.Base, "--pass-file", pass)}, nil)
+	agent, err := client.Connect(
+		t.Context(),
+		&mcp.CommandTransport{Command: exec.Command(bin, "bridge", "--address", w.Base, "--pass-file", pass)},
+		nil,
+	)
 	require.NoError(t, err)
 	defer agent.Close()
 	call := func(tool, text string) (*mcp.CallToolResult, error) {
@@ -100,7 +104,10 @@ func TestBridgeTellsWhatIsWrong(t *testing.T) {
 		return string(out), errs.String(), cmd.ProcessState.ExitCode()
 	}
 	hello := `{"jsonrpc":"2.0","id":"h","method":"initialize","params":{"protocolVersion":"2025-06-18","capabilities":{},"clientInfo":{"name":"x","version":"1"}}}` + "\n"
-	out, _, code := run(hello+"no json\n"+`{"jsonrpc":"2.0","id":2,"method":"ping"}`+"\n", []string{"BOUNCER_PASS=" + w.Agent("a"), "BOUNCER_ADDRESS=" + w.Base})
+	out, _, code := run(
+		hello+"no json\n"+`{"jsonrpc":"2.0","id":2,"method":"ping"}`+"\n",
+		[]string{"BOUNCER_PASS=" + w.Agent("a"), "BOUNCER_ADDRESS=" + w.Base},
+	)
 	assert.Equal(t, 0, code)
 	assert.Contains(t, out, `"protocolVersion":"2025-06-18"`)
 	assert.Contains(t, out, `"id":null,"error":{"code":-32700`)

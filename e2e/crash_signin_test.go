@@ -57,7 +57,13 @@ func TestKillDuringARenewal(t *testing.T) {
 			time.Sleep(3 * time.Second)
 			for i := 0; as.Count("refresh_token") == before && i < 200; i++ {
 				go func() {
-					_, _ = httpDo(agent.Request(t.Context(), "POST", `{"jsonrpc":"2.0","id":9,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`))
+					_, _ = httpDo(
+						agent.Request(
+							t.Context(),
+							"POST",
+							`{"jsonrpc":"2.0","id":9,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`,
+						),
+					)
 				}()
 				time.Sleep(10 * time.Millisecond)
 			}
@@ -80,7 +86,12 @@ func TestKillDuringARenewal(t *testing.T) {
 				require.Eventually(t, func() bool { return strings.Contains(says(), "Sunniva") }, 20*time.Second, 200*time.Millisecond)
 				return
 			}
-			require.Eventually(t, func() bool { return strings.Contains(says(), "/connect/crew?for=team") }, 20*time.Second, 200*time.Millisecond)
+			require.Eventually(
+				t,
+				func() bool { return strings.Contains(says(), "/connect/crew?for=team") },
+				20*time.Second,
+				200*time.Millisecond,
+			)
 			w.Must("GET", "/api/sign-ins", nil, &list)
 			assert.Equal(t, "ended", list[0].State)
 			w.Browser("marit").SignInAt(t, testkit.Obj{"server": "crew", "team": true})

@@ -139,7 +139,13 @@ func TestKillInTheMiddleOfCalls(t *testing.T) {
 	w.Base = base
 	w.Register("again", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	agent := w.Raw("/mcp", w.Pass("agent-0"), "2025-11-25")
-	require.Eventually(t, func() bool { r := agent.CallTool("echo__echo", "after"); return len(r.Result.Content) == 1 }, 30*time.Second, 50*time.Millisecond, "the sealed token still opens, and the rules still hold")
+	require.Eventually(
+		t,
+		func() bool { r := agent.CallTool("echo__echo", "after"); return len(r.Result.Content) == 1 },
+		30*time.Second,
+		50*time.Millisecond,
+		"the sealed token still opens, and the rules still hold",
+	)
 }
 
 func TestStartIsRefusedWithTheReason(t *testing.T) {

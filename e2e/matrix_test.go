@@ -69,7 +69,8 @@ const tooOld = "this revision has no elicitation"
 func TestMatrix(t *testing.T) {
 	t.Parallel()
 	bin := filepath.Join(t.TempDir(), "everything")
-	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").CombinedOutput()
+	build, err := exec.Command("go", "build", "-o", bin, "github.com/modelcontextprotocol/go-sdk/conformance/everything-server").
+		CombinedOutput()
 	require.NoError(t, err, "%s", build)
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
@@ -81,13 +82,23 @@ func TestMatrix(t *testing.T) {
 			{"progress", step{Do: "call", Name: "test_tool_with_progress", Progress: true}, "", false},
 			{"audio", step{Do: "call", Name: "test_audio_content"}, "audio", false},
 			{"resource", step{Do: "read", Name: "bouncer:it/test://template/7/data"}, "Data for ID: 7", false},
-			{"prompt", step{Do: "prompt", Name: "test_prompt_with_arguments", Args: testkit.Obj{"arg1": "one", "arg2": "two"}}, "arg2='two'", false},
+			{
+				"prompt",
+				step{Do: "prompt", Name: "test_prompt_with_arguments", Args: testkit.Obj{"arg1": "one", "arg2": "two"}},
+				"arg2='two'",
+				false,
+			},
 			{"elicitation", step{Do: "call", Name: ask, Args: testkit.Obj{"message": "who?"}}, "Teo", true},
 		}
 	}
 	reference := []feature{
 		{"call", step{Do: "call", Name: "echo", Args: testkit.Obj{"message": "ahoy"}}, "Echo: ahoy", false},
-		{"progress", step{Do: "call", Name: "trigger-long-running-operation", Args: testkit.Obj{"duration": 0.2, "steps": 2}, Progress: true}, "", false},
+		{
+			"progress",
+			step{Do: "call", Name: "trigger-long-running-operation", Args: testkit.Obj{"duration": 0.2, "steps": 2}, Progress: true},
+			"",
+			false,
+		},
 		{"resource", step{Do: "read", Name: "bouncer:it/demo://resource/dynamic/text/1"}, "Resource 1", false},
 		{"prompt", step{Do: "prompt", Name: "simple-prompt"}, "simple prompt", false},
 	}
@@ -105,15 +116,45 @@ func TestMatrix(t *testing.T) {
 		}
 	}
 	servers := []matrixServer{
-		{"Go SDK, sessions", "streamable-http 2025-11-25", at("/mcp", nil, bin, "-http", "127.0.0.1:$PORT", "-stateless=false"), suite("test_elicitation")},
-		{"Go SDK, stateless", "streamable-http 2026-07-28", at("/mcp", nil, bin, "-http", "127.0.0.1:$PORT", "-stateless=true"), suite("test_input_required_result_elicitation")},
+		{
+			"Go SDK, sessions",
+			"streamable-http 2025-11-25",
+			at("/mcp", nil, bin, "-http", "127.0.0.1:$PORT", "-stateless=false"),
+			suite("test_elicitation"),
+		},
+		{
+			"Go SDK, stateless",
+			"streamable-http 2026-07-28",
+			at("/mcp", nil, bin, "-http", "127.0.0.1:$PORT", "-stateless=true"),
+			suite("test_input_required_result_elicitation"),
+		},
 		{"npm 2.x, both eras", "streamable-http 2026-07-28", at("/mcp", nil, "node", "peers/fixture.mjs", "$PORT"), suite("")[:5]},
-		{"npm 1.x, streamable HTTP", "streamable-http 2025-11-25", at("/mcp", []string{"PORT=$PORT"}, "node", everything, "streamableHttp"), reference},
+		{
+			"npm 1.x, streamable HTTP",
+			"streamable-http 2025-11-25",
+			at("/mcp", []string{"PORT=$PORT"}, "node", everything, "streamableHttp"),
+			reference,
+		},
 		{"npm 1.x, event stream", "sse 2025-11-25", at("/sse", []string{"PORT=$PORT"}, "node", everything, "sse"), reference},
-		{"npm 1.x, local process", "stdio 2025-11-25", over(testkit.Obj{"command": "node", "args": []string{everything, "stdio"}}), reference},
-		{"files, local process", "stdio 2025-11-25", over(testkit.Obj{"command": "node", "args": []string{npmServer(t, "server-filesystem"), dir}}), []feature{
-			{"call", step{Do: "call", Name: "read_text_file", Args: testkit.Obj{"path": filepath.Join(dir, "log.txt")}}, "fog over the harbour", false},
-		}},
+		{
+			"npm 1.x, local process",
+			"stdio 2025-11-25",
+			over(testkit.Obj{"command": "node", "args": []string{everything, "stdio"}}),
+			reference,
+		},
+		{
+			"files, local process",
+			"stdio 2025-11-25",
+			over(testkit.Obj{"command": "node", "args": []string{npmServer(t, "server-filesystem"), dir}}),
+			[]feature{
+				{
+					"call",
+					step{Do: "call", Name: "read_text_file", Args: testkit.Obj{"path": filepath.Join(dir, "log.txt")}},
+					"fog over the harbour",
+					false,
+				},
+			},
+		},
 		{"tannoy, event stream", "sse 2024-11-05", standin(ferries.Tannoy("").Legacy(), "/sse", ""), []feature{
 			{"call", step{Do: "call", Name: "announce", Args: testkit.Obj{"text": "mind the gap"}}, "said: mind the gap", false},
 		}},
@@ -124,7 +165,18 @@ func TestMatrix(t *testing.T) {
 		}},
 		{"lost-property, REST", "rest ", func(t *testing.T, w *testkit.World) {
 			base := strings.TrimSuffix(testkit.Upstream(t, lostproperty.New("key-0123456789")), "/mcp")
-			w.Must("POST", "/api/servers", testkit.Obj{"name": "it", "url": base + "/v2", "document": lostproperty.Document, "token": "key-0123456789", "operations": []testkit.Obj{{"id": "searchItems"}}}, nil)
+			w.Must(
+				"POST",
+				"/api/servers",
+				testkit.Obj{
+					"name":       "it",
+					"url":        base + "/v2",
+					"document":   lostproperty.Document,
+					"token":      "key-0123456789",
+					"operations": []testkit.Obj{{"id": "searchItems"}},
+				},
+				nil,
+			)
 		}, []feature{
 			{"call", step{Do: "call", Name: "searchItems", Args: testkit.Obj{"text": "umbrella"}}, "LP-0001", false},
 		}},
@@ -138,7 +190,9 @@ func TestMatrix(t *testing.T) {
 		{"Go SDK", "2026-07-28", goKind},
 	}
 	var table strings.Builder
-	table.WriteString("# Which agent reaches which server\n\nMade by `go test ./e2e -run TestMatrix -update`, which does everything in it: every agent lists the\ntools of every server through `/mcp`, and uses what the server has. A dash means that the server does\nnot have it.\n\n")
+	table.WriteString(
+		"# Which agent reaches which server\n\nMade by `go test ./e2e -run TestMatrix -update`, which does everything in it: every agent lists the\ntools of every server through `/mcp`, and uses what the server has. A dash means that the server does\nnot have it.\n\n",
+	)
 	columns := []string{"call", "progress", "audio", "resource", "prompt", "elicitation"}
 	for _, s := range servers {
 		t.Run(s.name, func(t *testing.T) {
@@ -151,7 +205,14 @@ func TestMatrix(t *testing.T) {
 			}
 			w.Must("GET", "/api/servers/it", nil, &info)
 			assert.Equal(t, s.speaks, info.Transport+" "+info.Health.Revision)
-			fmt.Fprintf(&table, "## %s (%s)\n\n| agent | revision | tools | %s |\n|---|---|---|%s\n", s.name, strings.TrimSpace(s.speaks), strings.Join(columns, " | "), strings.Repeat("---|", len(columns)))
+			fmt.Fprintf(
+				&table,
+				"## %s (%s)\n\n| agent | revision | tools | %s |\n|---|---|---|%s\n",
+				s.name,
+				strings.TrimSpace(s.speaks),
+				strings.Join(columns, " | "),
+				strings.Repeat("---|", len(columns)),
+			)
 			for i, a := range agents {
 				t.Run(a.name+" "+a.revision, func(t *testing.T) {
 					steps := []step{{Do: "tools"}}
@@ -264,7 +325,9 @@ func rawOldest(t *testing.T, w *testkit.World, _, pass string, steps []step) (ou
 		res, text := r.Post(body)
 		require.Equal(t, 202, res.StatusCode, text)
 	}
-	post(`{"jsonrpc":"2.0","id":0,"method":"initialize","params":{"protocolVersion":"2024-11-05","capabilities":{"elicitation":{}},"clientInfo":{"name":"raw","version":"1"}}}`)
+	post(
+		`{"jsonrpc":"2.0","id":0,"method":"initialize","params":{"protocolVersion":"2024-11-05","capabilities":{"elicitation":{}},"clientInfo":{"name":"raw","version":"1"}}}`,
+	)
 	take(t, events, post)
 	post(`{"jsonrpc":"2.0","method":"notifications/initialized"}`)
 	for i, s := range steps {
@@ -322,7 +385,10 @@ func goKind(t *testing.T, w *testkit.World, path, pass string, steps []step) (ou
 	var progress atomic.Int32
 	agent := goAgent(t, w.Base+path, pass, &mcp.ClientOptions{
 		ElicitationHandler: func(context.Context, *mcp.ElicitRequest) (*mcp.ElicitResult, error) {
-			return &mcp.ElicitResult{Action: "accept", Content: testkit.Obj{"username": "Teo", "email": "teo@skerrow.example", "name": "Teo"}}, nil
+			return &mcp.ElicitResult{
+				Action:  "accept",
+				Content: testkit.Obj{"username": "Teo", "email": "teo@skerrow.example", "name": "Teo"},
+			}, nil
 		},
 		ProgressNotificationHandler: func(context.Context, *mcp.ProgressNotificationClientRequest) { progress.Add(1) },
 	})

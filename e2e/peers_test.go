@@ -30,29 +30,50 @@ func goServer(cancelled *atomic.Int32) *mcp.Server {
 	type out struct {
 		Length int `json:"length"`
 	}
-	mcp.AddTool(s, &mcp.Tool{Name: "measure", Description: "Measures a text."}, func(_ context.Context, _ *mcp.CallToolRequest, a in) (*mcp.CallToolResult, out, error) {
-		return nil, out{len(a.Text)}, nil
-	})
-	mcp.AddTool(s, &mcp.Tool{Name: "break", Description: "Always fails."}, func(context.Context, *mcp.CallToolRequest, in) (*mcp.CallToolResult, any, error) {
-		return nil, nil, fmt.Errorf("fog over the harbour")
-	})
-	mcp.AddTool(s, &mcp.Tool{Name: "count", Description: "Counts, telling its progress."}, func(ctx context.Context, r *mcp.CallToolRequest, _ in) (*mcp.CallToolResult, any, error) {
-		for i := range 3 {
-			if token := r.Params.GetProgressToken(); token != nil {
-				_ = r.Session.NotifyProgress(ctx, &mcp.ProgressNotificationParams{ProgressToken: token, Progress: float64(i + 1), Total: 3})
+	mcp.AddTool(
+		s,
+		&mcp.Tool{Name: "measure", Description: "Measures a text."},
+		func(_ context.Context, _ *mcp.CallToolRequest, a in) (*mcp.CallToolResult, out, error) {
+			return nil, out{len(a.Text)}, nil
+		},
+	)
+	mcp.AddTool(
+		s,
+		&mcp.Tool{Name: "break", Description: "Always fails."},
+		func(context.Context, *mcp.CallToolRequest, in) (*mcp.CallToolResult, any, error) {
+			return nil, nil, fmt.Errorf("fog over the harbour")
+		},
+	)
+	mcp.AddTool(
+		s,
+		&mcp.Tool{Name: "count", Description: "Counts, telling its progress."},
+		func(ctx context.Context, r *mcp.CallToolRequest, _ in) (*mcp.CallToolResult, any, error) {
+			for i := range 3 {
+				if token := r.Params.GetProgressToken(); token != nil {
+					_ = r.Session.NotifyProgress(
+						ctx,
+						&mcp.ProgressNotificationParams{ProgressToken: token, Progress: float64(i + 1), Total: 3},
+					)
+				}
 			}
-		}
-		return &mcp.CallToolResult{Content: []mcp.Content{&mcp.TextContent{Text: "three"}, &mcp.ImageContent{Data: []byte{1, 2, 3}, MIMEType: "image/png"}}}, nil, nil
-	})
-	mcp.AddTool(s, &mcp.Tool{Name: "wait", Description: "Waits until it is cancelled."}, func(ctx context.Context, _ *mcp.CallToolRequest, _ in) (*mcp.CallToolResult, any, error) {
-		select {
-		case <-ctx.Done():
-			cancelled.Add(1)
-			return nil, nil, ctx.Err()
-		case <-time.After(20 * time.Second):
-			return nil, nil, fmt.Errorf("nobody cancelled")
-		}
-	})
+			return &mcp.CallToolResult{
+				Content: []mcp.Content{&mcp.TextContent{Text: "three"}, &mcp.ImageContent{Data: []byte{1, 2, 3}, MIMEType: "image/png"}},
+			}, nil, nil
+		},
+	)
+	mcp.AddTool(
+		s,
+		&mcp.Tool{Name: "wait", Description: "Waits until it is cancelled."},
+		func(ctx context.Context, _ *mcp.CallToolRequest, _ in) (*mcp.CallToolResult, any, error) {
+			select {
+			case <-ctx.Done():
+				cancelled.Add(1)
+				return nil, nil, ctx.Err()
+			case <-time.After(20 * time.Second):
+				return nil, nil, fmt.Errorf("nobody cancelled")
+			}
+		},
+	)
 	return s
 }
 
@@ -134,7 +155,13 @@ func TestGoClientAndGoServer(t *testing.T) {
 		return nil, nil, nil
 	})
 	w.Rule("admit", "*", "*", "later")
-	require.Eventually(t, func() bool { n := names(t, agent); return len(n) == 1 && n[0] == "harbour__later" }, 30*time.Second, 50*time.Millisecond, "a tool that the server adds arrives")
+	require.Eventually(
+		t,
+		func() bool { n := names(t, agent); return len(n) == 1 && n[0] == "harbour__later" },
+		30*time.Second,
+		50*time.Millisecond,
+		"a tool that the server adds arrives",
+	)
 }
 
 // everything starts the npm reference server and returns its address.
@@ -201,12 +228,20 @@ func TestNpmClientAndNpmReferenceServer(t *testing.T) {
 	w.Rule("admit", "*", "everything", "*")
 	w.Rule("refuse", "*", "everything", "get-env")
 	pass := w.Agent("joss-quill")
-	out := npmAgent(t, w.Base+"/mcp", pass,
+	out := npmAgent(
+		t,
+		w.Base+"/mcp",
+		pass,
 		testkit.Obj{"name": "everything__echo", "arguments": testkit.Obj{"message": "ahoy"}},
 		testkit.Obj{"name": "everything__get-sum", "arguments": testkit.Obj{"a": 2, "b": 40}},
-		testkit.Obj{"name": "everything__trigger-long-running-operation", "arguments": testkit.Obj{"duration": 0.3, "steps": 3}, "progress": true},
+		testkit.Obj{
+			"name":      "everything__trigger-long-running-operation",
+			"arguments": testkit.Obj{"duration": 0.3, "steps": 3},
+			"progress":  true,
+		},
 		testkit.Obj{"name": "everything__get-env", "arguments": testkit.Obj{}},
-		testkit.Obj{"name": "everything__get-tiny-image", "arguments": testkit.Obj{}})
+		testkit.Obj{"name": "everything__get-tiny-image", "arguments": testkit.Obj{}},
+	)
 	assert.Equal(t, "bouncer", out.Server.Name)
 	assert.Contains(t, out.Tools, "everything__echo")
 	assert.NotContains(t, out.Tools, "everything__get-env")
@@ -231,9 +266,22 @@ func TestNpmClientAndGoServer(t *testing.T) {
 	var cancelled atomic.Int32
 	server := goServer(&cancelled)
 	// Answers as plain JSON this time, and without sessions.
-	w.Register("harbour", testkit.Upstream(t, mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, &mcp.StreamableHTTPOptions{JSONResponse: true})), "")
+	w.Register(
+		"harbour",
+		testkit.Upstream(
+			t,
+			mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, &mcp.StreamableHTTPOptions{JSONResponse: true}),
+		),
+		"",
+	)
 	w.Rule("admit", "*", "*", "*")
-	out := npmAgent(t, w.Base+"/mcp/harbour", w.Agent("joss-quill"), testkit.Obj{"name": "measure", "arguments": testkit.Obj{"text": "ahoy"}}, testkit.Obj{"name": "break", "arguments": testkit.Obj{"text": ""}})
+	out := npmAgent(
+		t,
+		w.Base+"/mcp/harbour",
+		w.Agent("joss-quill"),
+		testkit.Obj{"name": "measure", "arguments": testkit.Obj{"text": "ahoy"}},
+		testkit.Obj{"name": "break", "arguments": testkit.Obj{"text": ""}},
+	)
 	assert.Equal(t, []string{"break", "count", "measure", "wait"}, out.Tools)
 	assert.Equal(t, `{"length":4}`, out.Results[0].Result.Content[0].Text)
 	assert.True(t, out.Results[1].Result.IsError)

@@ -32,15 +32,33 @@ func TestNpmReferenceServersAsProcesses(t *testing.T) {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log.txt"), []byte("fog over the harbour"), 0o600))
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "everything", "command": "node", "args": []string{npmServer(t, "server-everything"), "stdio"}}, nil)
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "files", "command": "node", "args": []string{npmServer(t, "server-filesystem"), dir}, "dir": dir}, nil)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{"name": "everything", "command": "node", "args": []string{npmServer(t, "server-everything"), "stdio"}},
+		nil,
+	)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{"name": "files", "command": "node", "args": []string{npmServer(t, "server-filesystem"), dir}, "dir": dir},
+		nil,
+	)
 	w.Rule("admit", "*", "*", "*")
 	pass := w.Agent("joss-quill")
-	out := npmAgent(t, w.Base+"/mcp", pass,
+	out := npmAgent(
+		t,
+		w.Base+"/mcp",
+		pass,
 		testkit.Obj{"name": "everything__echo", "arguments": testkit.Obj{"message": "ahoy"}},
-		testkit.Obj{"name": "everything__trigger-long-running-operation", "arguments": testkit.Obj{"duration": 0.3, "steps": 3}, "progress": true},
+		testkit.Obj{
+			"name":      "everything__trigger-long-running-operation",
+			"arguments": testkit.Obj{"duration": 0.3, "steps": 3},
+			"progress":  true,
+		},
 		testkit.Obj{"name": "files__read_text_file", "arguments": testkit.Obj{"path": filepath.Join(dir, "log.txt")}},
-		testkit.Obj{"name": "files__read_text_file", "arguments": testkit.Obj{"path": "/etc/passwd"}})
+		testkit.Obj{"name": "files__read_text_file", "arguments": testkit.Obj{"path": "/etc/passwd"}},
+	)
 	require.Len(t, out.Results, 4)
 	assert.Equal(t, "Echo: ahoy", out.Results[0].Result.Content[0].Text)
 	assert.Equal(t, []float64{1, 2, 3}, out.Results[1].Progress)
@@ -61,7 +79,12 @@ func TestNpmReferenceServersAsProcesses(t *testing.T) {
 	for _, pid := range strings.Fields(string(raw)) {
 		_ = exec.Command("kill", "-KILL", pid).Run()
 	}
-	require.Eventually(t, func() bool { text, err := call(); return err == nil && text == "Echo: again" }, 15*time.Second, 100*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { text, err := call(); return err == nil && text == "Echo: again" },
+		15*time.Second,
+		100*time.Millisecond,
+	)
 	w.Stop()
 	assert.Error(t, exec.Command("pgrep", "-f", npmServer(t, "server-everything")).Run(), "no process outlives the service")
 }
@@ -74,13 +97,24 @@ func TestBerthsAsAProcess(t *testing.T) {
 	out, err := exec.Command("go", "build", "-o", bin, "bouncer/demo/berths").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	w := testkit.Start(t, nil)
-	p := w.Problem("POST", "/api/servers", testkit.Obj{"name": "berths", "command": bin, "secretEnv": "BERTHS_KEY", "token": "skf-wrong-key-1234567"})
+	p := w.Problem(
+		"POST",
+		"/api/servers",
+		testkit.Obj{"name": "berths", "command": bin, "secretEnv": "BERTHS_KEY", "token": "skf-wrong-key-1234567"},
+	)
 	assert.Equal(t, "launch.exits-at-once", p.Code)
 	assert.Contains(t, p.Title, "ended with code 3, having written: berths: the variable BERTHS_KEY does not hold the harbour's key")
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "berths", "command": bin, "args": []string{"--noisy"}, "secretEnv": "BERTHS_KEY", "token": ferries.BerthsToken}, nil)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{"name": "berths", "command": bin, "args": []string{"--noisy"}, "secretEnv": "BERTHS_KEY", "token": ferries.BerthsToken},
+		nil,
+	)
 	w.Rule("admit", "*", "*", "list_*")
 	agent := w.Raw("/mcp", w.Agent("night-watch"), "2025-06-18")
-	r := agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"berths__list_berths","arguments":{"harbour":"Skerrow"}}}`)
+	r := agent.Ask(
+		`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"berths__list_berths","arguments":{"harbour":"Skerrow"}}}`,
+	)
 	assert.Contains(t, r.Result.Content[0].Text, "Skerrow 1")
 	var s struct{ Health team.Health }
 	w.Must("GET", "/api/servers/berths", nil, &s)
@@ -89,7 +123,13 @@ func TestBerthsAsAProcess(t *testing.T) {
 	_, raw := w.Do(w.Token, "GET", "/api/servers/berths", nil)
 	assert.NotContains(t, string(raw), ferries.BerthsToken)
 	w.Must("PATCH", "/api/servers/berths", testkit.Obj{"paused": true}, nil)
-	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() != nil }, 30*time.Second, 50*time.Millisecond, "a paused server has no process")
+	require.Eventually(
+		t,
+		func() bool { return exec.Command("pgrep", "-f", bin).Run() != nil },
+		30*time.Second,
+		50*time.Millisecond,
+		"a paused server has no process",
+	)
 	w.Must("PATCH", "/api/servers/berths", testkit.Obj{"paused": false}, nil)
 	require.Eventually(t, func() bool { return exec.Command("pgrep", "-f", bin).Run() == nil }, 30*time.Second, 50*time.Millisecond)
 

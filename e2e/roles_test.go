@@ -99,10 +99,18 @@ func TestConsoleByRole(t *testing.T) {
 	assert.Empty(t, agent.Names())
 	p.must(p.Click(".el-dialog button", "I have it"))
 	p.must(p.Wait(fmt.Sprintf("!document.documentElement.outerHTML.includes(%q)", pass)))
-	p.must(p.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('laptop') && r.innerText.includes('valid'))`))
+	p.must(
+		p.Wait(
+			`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('laptop') && r.innerText.includes('valid'))`,
+		),
+	)
 	p.must(p.Click("table.list button", "Revoke"))
 	p.must(p.Click(".el-message-box button", "Revoke"))
-	p.must(p.Wait(`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('laptop') && r.innerText.includes('revoked'))`))
+	p.must(
+		p.Wait(
+			`[...document.querySelectorAll('table.list tr')].some(r => r.innerText.includes('laptop') && r.innerText.includes('revoked'))`,
+		),
+	)
 	res, _ := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/list"}`)
 	assert.Equal(t, 401, res.StatusCode)
 }
@@ -163,7 +171,10 @@ func TestConsoleTellsWhatToDo(t *testing.T) {
 	for _, want := range []string{"Skip to the content", "Servers", "Journal", "Sign out", "Filter rules", "Add a rule", "Remove"} {
 		assert.Contains(t, strings.Join(reached, "\n"), want, "reachable with the tab key")
 	}
-	unnamed, err := browser.Eval[int](p.Browser, `[...document.querySelectorAll('button, input')].filter(e => e.offsetParent !== null && !(e.textContent.trim() || e.getAttribute('aria-label') || e.labels?.length || e.placeholder)).length`)
+	unnamed, err := browser.Eval[int](
+		p.Browser,
+		`[...document.querySelectorAll('button, input')].filter(e => e.offsetParent !== null && !(e.textContent.trim() || e.getAttribute('aria-label') || e.labels?.length || e.placeholder)).length`,
+	)
 	p.must(err)
 	assert.Zero(t, unnamed, "every control has a name")
 	p.must(p.Go(w.Base + "/nowhere"))

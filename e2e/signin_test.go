@@ -57,7 +57,9 @@ func TestAssistantsSignIn(t *testing.T) {
 				q := agree(t, b, a.URL, "marit-parlour").Query()
 				return &auth.AuthorizationResult{Code: q.Get("code"), State: q.Get("state"), Iss: q.Get("iss")}, nil
 			},
-			DynamicClientRegistrationConfig: &auth.DynamicClientRegistrationConfig{Metadata: &oauthex.ClientRegistrationMetadata{ClientName: "Parlour Go", RedirectURIs: []string{"http://127.0.0.1:1/back"}}},
+			DynamicClientRegistrationConfig: &auth.DynamicClientRegistrationConfig{
+				Metadata: &oauthex.ClientRegistrationMetadata{ClientName: "Parlour Go", RedirectURIs: []string{"http://127.0.0.1:1/back"}},
+			},
 		})
 		require.NoError(t, err)
 		c := mcp.NewClient(&mcp.Implementation{Name: "parlour", Version: "1"}, nil)

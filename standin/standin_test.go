@@ -97,7 +97,10 @@ func TestBerthsAreAssignedOnce(t *testing.T) {
 		{"Skerrow 2", "MV Petrel", "MV Fulmar lies at Skerrow 2", true},
 		{"Skerrow 9", "MV Petrel", "no berth", true},
 	} {
-		r, err := peer.CallTool(t.Context(), &mcp.CallToolParams{Name: "assign_berth", Arguments: map[string]any{"berth": row.berth, "vessel": row.vessel}})
+		r, err := peer.CallTool(
+			t.Context(),
+			&mcp.CallToolParams{Name: "assign_berth", Arguments: map[string]any{"berth": row.berth, "vessel": row.vessel}},
+		)
 		require.NoError(t, err)
 		assert.Equal(t, row.fails, r.IsError)
 		assert.Contains(t, r.Content[0].(*mcp.TextContent).Text, row.says)

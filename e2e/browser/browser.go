@@ -25,8 +25,15 @@ func Open(ctx context.Context) (*Browser, error) {
 		return nil, err
 	}
 	b := &Browser{}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))
+	opts := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.UserDataDir(dir),
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true),
+	)
 	ctx, cancelAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	ctx, cancelTab := chromedp.NewContext(ctx)
 	b.ctx, b.stop = ctx, []func(){cancelTab, cancelAlloc, func() { _ = os.RemoveAll(dir) }}
@@ -83,7 +90,10 @@ func (b *Browser) Wait(expression string) error {
 	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 	defer cancel()
 	for {
-		_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second)))
+		_, err := chromedp.Run(
+			ctx,
+			chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second)),
+		)
 		if err == nil {
 			return nil
 		}

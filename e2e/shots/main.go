@@ -19,7 +19,12 @@ var pages = []struct{ name, path, theme, before string }{
 	{"servers", "/servers", "light", ""},
 	{"server", "/servers/sailings", "light", ""},
 	{"process", "/servers/berths", "dark", ""},
-	{"rest", "/servers/lost-property", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.trim() === 'Change').click()`},
+	{
+		"rest",
+		"/servers/lost-property",
+		"light",
+		`[...document.querySelectorAll('button')].find(b => b.textContent.trim() === 'Change').click()`,
+	},
 	{"agents", "/agents", "light", ""},
 	{"agent", "/agents/marit-quill", "light", ""},
 	{"rules", "/rules", "dark", ""},
@@ -29,7 +34,12 @@ var pages = []struct{ name, path, theme, before string }{
 	{"sign-ins", "/sign-ins", "light", ""},
 	{"connect", "/connect/crew", "dark", ""},
 	{"people", "/people", "light", ""},
-	{"register", "/servers", "light", `[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(4).click(), 300)`},
+	{
+		"register",
+		"/servers",
+		"light",
+		`[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(4).click(), 300)`,
+	},
 }
 
 func main() {
@@ -59,7 +69,12 @@ func run(base, out, only, theme string) error {
 			continue
 		}
 		if p.name != "sign-in" && !signedIn {
-			err := errors.Join(b.Go(base), b.Type("input[name=name]", "marit"), b.Type("input[name=password]", "seven-tides-turning\r"), b.Wait("!!document.querySelector('nav.rail')"))
+			err := errors.Join(
+				b.Go(base),
+				b.Type("input[name=name]", "marit"),
+				b.Type("input[name=password]", "seven-tides-turning\r"),
+				b.Wait("!!document.querySelector('nav.rail')"),
+			)
 			if err != nil {
 				return err
 			}

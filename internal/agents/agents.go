@@ -80,7 +80,11 @@ func (svc *Service) AddAgent(ctx context.Context, by team.Person, n apitype.NewA
 		return team.Agent{}, err
 	}
 	a := team.Agent{ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC()}
-	err := svc.registry.Write(ctx, registry.Change{By: by, What: "agent.add", Subject: a.Name, After: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.AddAgent(a) })
+	err := svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "agent.add", Subject: a.Name, After: describeAgent(a), Topics: []string{"agents"}},
+		func(tx *store.Tx) error { return tx.AddAgent(a) },
+	)
 	return a, store.Explain(err, "agent", a.Name)
 }
 
@@ -123,15 +127,19 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if p.Paused != nil {
 		a.Paused = *p.Paused
 	}
-	return a, svc.registry.Write(ctx, registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error {
-		if moved {
-			// Passes made before would act with the new owner's sign-ins.
-			if err := tx.EndPasses(a.ID, time.Now()); err != nil {
-				return err
+	return a, svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}},
+		func(tx *store.Tx) error {
+			if moved {
+				// Passes made before would act with the new owner's sign-ins.
+				if err := tx.EndPasses(a.ID, time.Now()); err != nil {
+					return err
+				}
 			}
-		}
-		return tx.SetAgent(a)
-	})
+			return tx.SetAgent(a)
+		},
+	)
 }
 
 // RemoveAgent removes an agent and its passes.
@@ -140,5 +148,9 @@ func (svc *Service) RemoveAgent(ctx context.Context, by team.Person, name string
 	if err != nil {
 		return err
 	}
-	return svc.registry.Write(ctx, registry.Change{By: by, What: "agent.remove", Subject: name, Before: describeAgent(a), Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RemoveAgent(a.ID) })
+	return svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "agent.remove", Subject: name, Before: describeAgent(a), Topics: []string{"agents"}},
+		func(tx *store.Tx) error { return tx.RemoveAgent(a.ID) },
+	)
 }

@@ -21,7 +21,10 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 	case forTeam && !keeper:
 		return team.Holder{}, &team.FieldError{Field: "team", Why: "needs an admin or a maintainer; leave it out to use your own"}
 	case forTeam && (s.Per == team.PerPerson || s.Per == team.PerAgent):
-		return team.Holder{}, &team.FieldError{Field: "team", Why: "is not possible: at this server each " + s.Per + " has a credential of its own"}
+		return team.Holder{}, &team.FieldError{
+			Field: "team",
+			Why:   "is not possible: at this server each " + s.Per + " has a credential of its own",
+		}
 	case forTeam:
 		return team.Holder{}, nil
 	}

@@ -46,13 +46,19 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 		return team.Pass{}, "", err
 	}
 	if days < 1 || days > MaxPassDays {
-		return team.Pass{}, "", &team.FieldError{Field: "days", Why: fmt.Sprintf("is %d; a pass is valid for 1 to %d days", days, MaxPassDays)}
+		return team.Pass{}, "", &team.FieldError{
+			Field: "days",
+			Why:   fmt.Sprintf("is %d; a pass is valid for 1 to %d days", days, MaxPassDays),
+		}
 	}
 	if len(label) > maxLabel {
 		return team.Pass{}, "", &team.FieldError{Field: "label", Why: "is longer than 100 characters"}
 	}
 	if inAddress && !svc.o.AddressPasses {
-		return team.Pass{}, "", &team.FieldError{Field: "inAddress", Why: "is off here: an address with a pass in it is easily seen by others; an admin can allow it (setting address-passes)"}
+		return team.Pass{}, "", &team.FieldError{
+			Field: "inAddress",
+			Why:   "is off here: an address with a pass in it is easily seen by others; an admin can allow it (setting address-passes)",
+		}
 	}
 	have, err := svc.Passes(ctx, by, agent)
 	if err != nil {
@@ -65,7 +71,11 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 		}
 	}
 	if valid >= maxPasses {
-		return team.Pass{}, "", &team.ConflictError{Field: "agent", Why: fmt.Sprintf("agent %s has %d valid passes already", agent, valid), Hint: "revoke some first"}
+		return team.Pass{}, "", &team.ConflictError{
+			Field: "agent",
+			Why:   fmt.Sprintf("agent %s has %d valid passes already", agent, valid),
+			Hint:  "revoke some first",
+		}
 	}
 	kind := team.PassPlain
 	if inAddress {
@@ -76,7 +86,17 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 	p := store.StoredPass{AgentID: a.ID, Hash: token.Hash(pass), Pass: team.Pass{
 		ID: team.NewID(), Agent: a.Name, Kind: kind, Label: strings.TrimSpace(label), Hint: pass[len(pass)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
 	}}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "pass.make", Subject: agent, After: fmt.Sprintf("%s until %s", p.ID, p.Expires.Format(time.DateOnly)), Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.AddPass(p) })
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{
+			By:      by,
+			What:    "pass.make",
+			Subject: agent,
+			After:   fmt.Sprintf("%s until %s", p.ID, p.Expires.Format(time.DateOnly)),
+			Topics:  []string{"agents"},
+		},
+		func(tx *store.Tx) error { return tx.AddPass(p) },
+	)
 	if err != nil {
 		return team.Pass{}, "", err
 	}
@@ -90,7 +110,15 @@ func mayActAs(by team.Person, a team.Agent) error {
 	if a.Owner == "" || a.Owner == by.Name {
 		return nil
 	}
-	return &team.FieldError{Field: "agent", Why: fmt.Sprintf("belongs to %s, and whoever holds a pass for it acts with the sign-ins of %s; only %s can make one", a.Owner, a.Owner, a.Owner)}
+	return &team.FieldError{
+		Field: "agent",
+		Why: fmt.Sprintf(
+			"belongs to %s, and whoever holds a pass for it acts with the sign-ins of %s; only %s can make one",
+			a.Owner,
+			a.Owner,
+			a.Owner,
+		),
+	}
 }
 
 // RevokePass ends a pass; the very next call with it is refused.
@@ -99,6 +127,10 @@ func (svc *Service) RevokePass(ctx context.Context, by team.Person, agent, id st
 	if err != nil {
 		return err
 	}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "pass.revoke", Subject: agent, Before: id, Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RevokePass(a.ID, id, time.Now()) })
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "pass.revoke", Subject: agent, Before: id, Topics: []string{"agents"}},
+		func(tx *store.Tx) error { return tx.RevokePass(a.ID, id, time.Now()) },
+	)
 	return store.Explain(err, "valid pass", id)
 }

@@ -130,7 +130,10 @@ func (a *API) Mount(r chi.Router) {
 		r.Method(rt.method, rt.path, cross.Handler(a.serve(rt)))
 	}
 	notFound := func(w http.ResponseWriter, _ *http.Request) {
-		a.problem(w, apitype.Problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"})
+		a.problem(
+			w,
+			apitype.Problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"},
+		)
 	}
 	r.HandleFunc("/api", notFound)
 	r.HandleFunc("/api/*", notFound)
@@ -187,10 +190,19 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 	}
 	c.person, c.token = p, token
 	if p.MustChange && !rt.fresh {
-		return apitype.Problem{Status: 403, Title: "your one-time password has to be replaced first", Code: "password-change-needed", Hint: "choose a password in the console, or with bouncer login"}, false
+		return apitype.Problem{
+			Status: 403,
+			Title:  "your one-time password has to be replaced first",
+			Code:   "password-change-needed",
+			Hint:   "choose a password in the console, or with bouncer login",
+		}, false
 	}
 	if rt.roles != nil && !slices.Contains(rt.roles, p.Role) {
-		return apitype.Problem{Status: 403, Title: fmt.Sprintf("your role, %s, does not allow this", p.Role), Hint: "ask somebody who is " + roleWords(rt.roles)}, false
+		return apitype.Problem{
+			Status: 403,
+			Title:  fmt.Sprintf("your role, %s, does not allow this", p.Role),
+			Hint:   "ask somebody who is " + roleWords(rt.roles),
+		}, false
 	}
 	return apitype.Problem{}, true
 }
@@ -221,18 +233,40 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 	case errors.As(err, &field):
 		return apitype.Problem{Status: 422, Title: field.Error(), Field: field.Field}
 	case errors.As(err, &pick):
-		return apitype.Problem{Status: 422, Title: pick.Error(), Field: "operations", Hint: "pick those that are to be tools", Document: &pick.Document}
+		return apitype.Problem{
+			Status:   422,
+			Title:    pick.Error(),
+			Field:    "operations",
+			Hint:     "pick those that are to be tools",
+			Document: &pick.Document,
+		}
 	case errors.As(err, &missing):
-		return apitype.Problem{Status: 404, Title: missing.Error(), Hint: "check the spelling; " + lists(missing.Kind) + " shows what there is"}
+		return apitype.Problem{
+			Status: 404,
+			Title:  missing.Error(),
+			Hint:   "check the spelling; " + lists(missing.Kind) + " shows what there is",
+		}
 	case errors.As(err, &clash):
 		return apitype.Problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
 	case errors.As(err, &denied):
-		return apitype.Problem{Status: 502, Title: "the sign-in cannot be begun: " + denied.Why, Code: string(denied.Cause()), Hint: denied.Remedy()}
+		return apitype.Problem{
+			Status: 502,
+			Title:  "the sign-in cannot be begun: " + denied.Why,
+			Code:   string(denied.Cause()),
+			Hint:   denied.Remedy(),
+		}
 	case errors.As(err, &failed):
 		f := failed.Found()
 		return apitype.Problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
 	case errors.As(err, &probe):
-		return apitype.Problem{Status: 502, Title: "the server could not be reached as described: " + probe.Finding.Message, Code: string(probe.Finding.Cause), Hint: probe.Finding.Remedy, Finding: &probe.Finding, Stages: probe.Stages}
+		return apitype.Problem{
+			Status:  502,
+			Title:   "the server could not be reached as described: " + probe.Finding.Message,
+			Code:    string(probe.Finding.Cause),
+			Hint:    probe.Finding.Remedy,
+			Finding: &probe.Finding,
+			Stages:  probe.Stages,
+		}
 	case errors.As(err, &wait):
 		return apitype.Problem{Status: 429, Title: wait.Error()}
 	case errors.Is(err, login.ErrWrongPassword):

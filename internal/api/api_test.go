@@ -125,7 +125,8 @@ func TestAnswersFitTheDescription(t *testing.T) {
 		"/api/agents/marit-quill/reach", "/api/agents/marit-quill/passes", "/api/rules", "/api/secrets", "/api/sign-ins", "/api/consents", "/api/logins", "/api/invitations", "/api/locker", "/api/calls", "/api/calls/" + call.ID, "/api/call-counts", "/api/changes", "/api/servers/nobody",
 	} {
 		status, raw := w.Do(w.Token, "GET", path, nil)
-		template := strings.NewReplacer("/echo", "/{name}", "/marit-quill", "/{name}", "/nobody", "/{name}", "/"+call.ID, "/{id}").Replace(path)
+		template := strings.NewReplacer("/echo", "/{name}", "/marit-quill", "/{name}", "/nobody", "/{name}", "/"+call.ID, "/{id}").
+			Replace(path)
 		item := doc.Paths.Find(template)
 		require.NotNil(t, item, template)
 		answer := item.Get.Responses.Status(status)
@@ -243,7 +244,12 @@ func TestBadInputNamesTheField(t *testing.T) {
 			assert.Equal(t, row.field, p.Field, p.Title)
 			assert.Contains(t, p.Title, row.says)
 			if p.Status == 404 && p.Hint != "" {
-				assert.Regexp(t, `bouncer (server|secret|rule|person) list|bouncer journal|bouncer agent passes|openapi`, p.Hint, "the hint names a command that exists")
+				assert.Regexp(
+					t,
+					`bouncer (server|secret|rule|person) list|bouncer journal|bouncer agent passes|openapi`,
+					p.Hint,
+					"the hint names a command that exists",
+				)
 			}
 		})
 	}
@@ -382,9 +388,19 @@ func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
 	t.Cleanup(front.Close)
 	as.Issuer, as.Auto = front.URL, "marit"
 	w := testkit.Start(t, map[string]string{"journal": "strict", "private-ranges": "127.0.0.0/8", "address-passes": "on"})
-	leak := toolserver.New("leak", "1", "", toolserver.Tool{Name: "leak", Description: "Repeats what it was shown.", Schema: `{"type":"object"}`, Run: func(ctx context.Context, _ *toolserver.Call) (any, error) {
-		return ctx.Value(shown{}).(string), nil
-	}})
+	leak := toolserver.New(
+		"leak",
+		"1",
+		"",
+		toolserver.Tool{
+			Name:        "leak",
+			Description: "Repeats what it was shown.",
+			Schema:      `{"type":"object"}`,
+			Run: func(ctx context.Context, _ *toolserver.Call) (any, error) {
+				return ctx.Value(shown{}).(string), nil
+			},
+		},
+	)
 	back := httptest.NewUnstartedServer(nil)
 	at := "http://" + back.Listener.Addr().String() + "/mcp"
 	back.Config.Handler = as.Protect(at, "leak", http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
@@ -406,7 +422,15 @@ func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
 	require.NoError(t, err)
 	lines := strings.Split(string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})), "\n")
 	w.Must("POST", "/api/secrets", obj{"name": "signing", "kind": "private-key", "value": strings.Join(lines, "\n")}, nil)
-	assert.Equal(t, 502, w.Problem("POST", "/api/servers", obj{"name": "x", "url": at, "signIn": obj{"grant": "client", "clientId": "me", "signingKey": "signing"}}).Status)
+	assert.Equal(
+		t,
+		502,
+		w.Problem(
+			"POST",
+			"/api/servers",
+			obj{"name": "x", "url": at, "signIn": obj{"grant": "client", "clientId": "me", "signingKey": "signing"}},
+		).Status,
+	)
 	as.Fail("token:invalid_grant")
 	page := b.SignInAt(t, obj{"server": "leak", "team": true})
 	var invited struct{ Link string }

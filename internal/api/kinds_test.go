@@ -54,7 +54,12 @@ func TestRESTAPIsAreRegisteredByTheirDocument(t *testing.T) {
 	r := agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"lost__search","arguments":{"text":"raincoat"}}}`)
 	assert.Contains(t, r.Result.Content[0].Text, "LP-0002")
 
-	w.Must("PATCH", "/api/servers/lost", testkit.Obj{"operations": []testkit.Obj{{"id": "searchItems", "name": "search"}, {"id": "logItem"}}}, nil)
+	w.Must(
+		"PATCH",
+		"/api/servers/lost",
+		testkit.Obj{"operations": []testkit.Obj{{"id": "searchItems", "name": "search"}, {"id": "logItem"}}},
+		nil,
+	)
 	assert.Contains(t, testkit.Next(t, events), "list_changed")
 	assert.Equal(t, []string{"lost__logItem", "lost__search"}, agent.Names())
 	w.Must("GET", "/api/servers/lost/operations", nil, &doc)
@@ -100,7 +105,11 @@ func TestTheTransportOfAnAddressIsFoundOut(t *testing.T) {
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "tides", "url": testkit.Upstream(t, ferries.Tides().Stateless())}, &s)
 	assert.Equal(t, "streamable-http 2026-07-28", s.Transport+" "+s.Health.Revision)
 	assert.Equal(t, []int{1, 1, 2}, []int{s.Health.Tools, s.Health.Prompts, s.Health.Resources})
-	p := w.Problem("POST", "/api/servers", testkit.Obj{"name": "forced", "url": sse, "token": "skf-canary-0123456789", "transport": "streamable-http"})
+	p := w.Problem(
+		"POST",
+		"/api/servers",
+		testkit.Obj{"name": "forced", "url": sse, "token": "skf-canary-0123456789", "transport": "streamable-http"},
+	)
 	assert.Equal(t, "http.method-refused", p.Code)
 	assert.Equal(t, "transport", w.Problem("POST", "/api/servers", testkit.Obj{"name": "x", "url": sse, "transport": "pigeon"}).Field)
 }
@@ -129,11 +138,21 @@ func TestEditionsTellWhatChanged(t *testing.T) {
 func pair(t *testing.T) (cert, key string) {
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(1)}, &x509.Certificate{SerialNumber: big.NewInt(1)}, &k.PublicKey, k)
+	der, err := x509.CreateCertificate(
+		rand.Reader,
+		&x509.Certificate{SerialNumber: big.NewInt(1)},
+		&x509.Certificate{SerialNumber: big.NewInt(1)},
+		&k.PublicKey,
+		k,
+	)
 	require.NoError(t, err)
 	raw, err := x509.MarshalPKCS8PrivateKey(k)
 	require.NoError(t, err)
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}))
+	return string(
+			pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		), string(
+			pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw}),
+		)
 }
 
 // What few servers need: headers, a header for the token, certificates, limits.
@@ -153,7 +172,22 @@ func TestSettingsThatFewServersNeed(t *testing.T) {
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "key", "kind": "private-key", "value": key}, nil)
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "other", "kind": "private-key", "value": other}, nil)
 	var s apitype.ServerInfo
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "s", "url": url, "token": "skf-canary-0123456789", "secretHeader": "X-Api-Key", "headers": []string{"X-Team: harbour"}, "ca": cert, "clientCert": cert, "clientKey": "key", "sharing": "private"}, &s)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name":         "s",
+			"url":          url,
+			"token":        "skf-canary-0123456789",
+			"secretHeader": "X-Api-Key",
+			"headers":      []string{"X-Team: harbour"},
+			"ca":           cert,
+			"clientCert":   cert,
+			"clientKey":    "key",
+			"sharing":      "private",
+		},
+		&s,
+	)
 	assert.Equal(t, "skf-canary-0123456789 harbour", seen.Get("X-Api-Key")+" "+seen.Get("X-Team"))
 	assert.Empty(t, seen.Get("Authorization"))
 	assert.Equal(t, "private", s.Sharing)
@@ -207,7 +241,10 @@ func TestPrivateServersKeepSessionsApart(t *testing.T) {
 		a := w.Able("/mcp", pass, "2025-11-25", `{"roots":{"listChanged":true}}`)
 		agents = append(agents, a)
 		for _, tool := range []string{"own__act", "own__act", "all__act"} {
-			told = append(told, a.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"` + tool + `"}}`).Result.Content[0].Text)
+			told = append(
+				told,
+				a.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"` + tool + `"}}`).Result.Content[0].Text,
+			)
 		}
 	}
 	assert.Equal(t, told[0], told[1], "one session is one conversation")
@@ -217,7 +254,13 @@ func TestPrivateServersKeepSessionsApart(t *testing.T) {
 		assert.Contains(t, text, `{"roots":{"listChanged":true}}`, "each declares what its agent can do")
 	}
 	agents[0].Post(`{"jsonrpc":"2.0","method":"notifications/roots/list_changed"}`)
-	require.Eventually(t, func() bool { return len(script.Seen("roots/list_changed")) == 1 }, 15*time.Second, 10*time.Millisecond, "told to the agent's own conversation only")
+	require.Eventually(
+		t,
+		func() bool { return len(script.Seen("roots/list_changed")) == 1 },
+		15*time.Second,
+		10*time.Millisecond,
+		"told to the agent's own conversation only",
+	)
 	before := script.Sessions()
 	res, err := http.DefaultClient.Do(agents[0].Request(context.Background(), "DELETE", ""))
 	require.NoError(t, err)

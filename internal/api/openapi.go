@@ -25,9 +25,16 @@ var paramRE = regexp.MustCompile(`\{([a-z]+)\}`)
 func (a *API) describe() ([]byte, error) {
 	schemas := object{}
 	paths := object{}
-	failure := object{"description": "what went wrong, and what helps", "content": object{"application/problem+json": object{"schema": schemaOf(reflect.TypeFor[apitype.Problem](), schemas)}}}
+	failure := object{
+		"description": "what went wrong, and what helps",
+		"content":     object{"application/problem+json": object{"schema": schemaOf(reflect.TypeFor[apitype.Problem](), schemas)}},
+	}
 	for _, rt := range a.routes {
-		op := object{"operationId": rt.id, "summary": rt.summary, "responses": object{strconv.Itoa(rt.status): a.success(rt, schemas), "default": failure}}
+		op := object{
+			"operationId": rt.id,
+			"summary":     rt.summary,
+			"responses":   object{strconv.Itoa(rt.status): a.success(rt, schemas), "default": failure},
+		}
 		params := []object{}
 		for _, m := range paramRE.FindAllStringSubmatch(rt.path, -1) {
 			params = append(params, object{"name": m[1], "in": "path", "required": true, "schema": object{"type": "string"}})
@@ -39,7 +46,10 @@ func (a *API) describe() ([]byte, error) {
 			op["parameters"] = params
 		}
 		if rt.in != nil {
-			op["requestBody"] = object{"required": true, "content": object{"application/json": object{"schema": schemaOf(reflect.TypeOf(rt.in), schemas)}}}
+			op["requestBody"] = object{
+				"required": true,
+				"content":  object{"application/json": object{"schema": schemaOf(reflect.TypeOf(rt.in), schemas)}},
+			}
 		}
 		if rt.public {
 			op["security"] = []object{}
@@ -54,8 +64,12 @@ func (a *API) describe() ([]byte, error) {
 		item[strings.ToLower(rt.method)] = op
 	}
 	return json.MarshalIndent(object{
-		"openapi":  "3.1.0",
-		"info":     object{"title": "Bouncer", "version": a.o.Version, "description": "The register, the rules and the journal of Bouncer."},
+		"openapi": "3.1.0",
+		"info": object{
+			"title":       "Bouncer",
+			"version":     a.o.Version,
+			"description": "The register, the rules and the journal of Bouncer.",
+		},
 		"servers":  []object{{"url": a.o.Address}},
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 		"paths":    paths,

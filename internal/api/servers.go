@@ -80,7 +80,17 @@ func toolViews(list []tools.Tool, err error) (any, error) {
 	out := make([]apitype.ToolView, 0, len(list))
 	for _, t := range list {
 		s := t.Summary()
-		out = append(out, apitype.ToolView{Name: t.Name, Title: s.Title, Description: s.Description, ReadOnly: s.ReadOnly, Destructive: s.Destructive, Schema: t.Raw})
+		out = append(
+			out,
+			apitype.ToolView{
+				Name:        t.Name,
+				Title:       s.Title,
+				Description: s.Description,
+				ReadOnly:    s.ReadOnly,
+				Destructive: s.Destructive,
+				Schema:      t.Raw,
+			},
+		)
 	}
 	return out, nil
 }

@@ -42,7 +42,18 @@ func (a *API) secure() bool { return strings.HasPrefix(a.o.Address, "https://") 
 
 // setLogin gives the browser a console login.
 func (a *API) setLogin(w http.ResponseWriter, token string) {
-	http.SetCookie(w, &http.Cookie{Name: Cookie, Value: token, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure(), MaxAge: int(login.ConsoleLogin / time.Second)})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     Cookie,
+			Value:    token,
+			Path:     "/",
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			Secure:   a.secure(),
+			MaxAge:   int(login.ConsoleLogin / time.Second),
+		},
+	)
 }
 
 // dropLogin takes the console login from the browser.
@@ -56,8 +67,30 @@ func (a *API) browser(c *call) string {
 	if k, err := c.Request.Cookie(browserCookie); err == nil && len(k.Value) >= 40 && len(k.Value) < 100 {
 		v = k.Value // given again, so that it lasts as long as what begins now
 	}
-	http.SetCookie(c.w, &http.Cookie{Name: browserCookie, Value: v, Path: "/sign-in/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(), MaxAge: 900})
-	http.SetCookie(c.w, &http.Cookie{Name: browserCookie, Value: v, Path: "/api/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: a.secure(), MaxAge: 900})
+	http.SetCookie(
+		c.w,
+		&http.Cookie{
+			Name:     browserCookie,
+			Value:    v,
+			Path:     "/sign-in/",
+			HttpOnly: true,
+			SameSite: http.SameSiteLaxMode,
+			Secure:   a.secure(),
+			MaxAge:   900,
+		},
+	)
+	http.SetCookie(
+		c.w,
+		&http.Cookie{
+			Name:     browserCookie,
+			Value:    v,
+			Path:     "/api/",
+			HttpOnly: true,
+			SameSite: http.SameSiteLaxMode,
+			Secure:   a.secure(),
+			MaxAge:   900,
+		},
+	)
 	return v
 }
 
@@ -95,7 +128,12 @@ func (a *API) leave(w http.ResponseWriter, path string) {
 	raw, _ := json.Marshal(path) // a text cannot fail to be written
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; script-src 'nonce-leave'")
-	_, _ = fmt.Fprintf(w, "<!doctype html><meta charset=utf-8><title>Bouncer</title><script nonce=leave>location.replace(%s)</script><noscript><a href=\"%s\">Go on</a></noscript>\n", raw, html.EscapeString(path))
+	_, _ = fmt.Fprintf(
+		w,
+		"<!doctype html><meta charset=utf-8><title>Bouncer</title><script nonce=leave>location.replace(%s)</script><noscript><a href=\"%s\">Go on</a></noscript>\n",
+		raw,
+		html.EscapeString(path),
+	)
 }
 
 // document is who Bouncer is at authorization servers that read client-id
@@ -126,7 +164,16 @@ func (a *API) MountOAuth(r chi.Router) {
 			a.public(w, 404, map[string]string{"error": "not_found"})
 			return
 		}
-		a.public(w, 200, map[string]any{"resource": a.o.Address + path, "resource_name": "Bouncer", "authorization_servers": []string{a.o.Address}, "bearer_methods_supported": []string{"header"}})
+		a.public(
+			w,
+			200,
+			map[string]any{
+				"resource":                 a.o.Address + path,
+				"resource_name":            "Bouncer",
+				"authorization_servers":    []string{a.o.Address},
+				"bearer_methods_supported": []string{"header"},
+			},
+		)
 	}
 	r.Get("/.well-known/oauth-protected-resource", resource)
 	r.Get("/.well-known/oauth-protected-resource/*", resource)
@@ -134,8 +181,12 @@ func (a *API) MountOAuth(r chi.Router) {
 		at := a.o.Address + "/oauth/"
 		a.public(w, 200, map[string]any{
 			"issuer": a.o.Address, "authorization_endpoint": at + "authorize", "token_endpoint": at + "token", "registration_endpoint": at + "register", "revocation_endpoint": at + "revoke",
-			"response_types_supported": []string{"code"}, "response_modes_supported": []string{"query"}, "grant_types_supported": []string{"authorization_code", "refresh_token"},
-			"code_challenge_methods_supported": []string{"S256"}, "token_endpoint_auth_methods_supported": []string{"none"}, "revocation_endpoint_auth_methods_supported": []string{"none"},
+			"response_types_supported": []string{
+				"code",
+			}, "response_modes_supported": []string{"query"}, "grant_types_supported": []string{"authorization_code", "refresh_token"},
+			"code_challenge_methods_supported": []string{
+				"S256",
+			}, "token_endpoint_auth_methods_supported": []string{"none"}, "revocation_endpoint_auth_methods_supported": []string{"none"},
 			"authorization_response_iss_parameter_supported": true, "client_id_metadata_document_supported": true,
 		})
 	}
@@ -214,7 +265,10 @@ func (a *API) registerApp(c *call) (int, any, error) {
 	id, in, err := a.s.AuthServer.RegisterApp(c.Context(), in, c.from())
 	return 201, map[string]any{
 		"client_id": id, "client_id_issued_at": time.Now().Unix(), "client_name": in.Name, "redirect_uris": in.Redirects,
-		"grant_types": []string{"authorization_code", "refresh_token"}, "response_types": []string{"code"}, "token_endpoint_auth_method": "none",
+		"grant_types": []string{
+			"authorization_code",
+			"refresh_token",
+		}, "response_types": []string{"code"}, "token_endpoint_auth_method": "none",
 	}, err
 }
 

@@ -96,7 +96,11 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	}
 	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0)
 	if err != nil {
-		return nil, &StartError{fmt.Sprintf("the key set of the locker cannot be read: %v", err), "put the key file back where it was (setting keys); without it the stored secrets cannot be opened", err}
+		return nil, &StartError{
+			fmt.Sprintf("the key set of the locker cannot be read: %v", err),
+			"put the key file back where it was (setting keys); without it the stored secrets cannot be opened",
+			err,
+		}
 	}
 	listener, err := net.Listen("tcp", s.Listen)
 	if err != nil {
@@ -145,7 +149,11 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 		r.Use(func(next http.Handler) http.Handler {
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if !guard.Allows(r) {
-					http.Error(w, "the Host or Origin header names a place that may not reach this service (setting public-url)", http.StatusForbidden)
+					http.Error(
+						w,
+						"the Host or Origin header names a place that may not reach this service (setting public-url)",
+						http.StatusForbidden,
+					)
 					return
 				}
 				next.ServeHTTP(w, r)
@@ -157,7 +165,8 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 	})
 	// The door is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") || strings.HasPrefix(p, "/sse/") {
+		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") ||
+			strings.HasPrefix(p, "/sse/") {
 			svc.Gateway.ServeHTTP(w, req)
 			return
 		}
@@ -214,7 +223,11 @@ func openData(dir string) (*os.File, error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = f.Close()
-		return nil, &StartError{fmt.Sprintf("the data directory %s is in use by another bouncer serve", dir), "end that one, or choose another directory with --data", err}
+		return nil, &StartError{
+			fmt.Sprintf("the data directory %s is in use by another bouncer serve", dir),
+			"end that one, or choose another directory with --data",
+			err,
+		}
 	}
 	return f, nil
 }
@@ -232,7 +245,11 @@ func storeError(path string, err error) error {
 	if errors.As(err, &newer) {
 		return &StartError{newer.Error(), "start the newer Bouncer that wrote it, or choose another directory with --data", err}
 	}
-	return &StartError{fmt.Sprintf("the database %s cannot be opened: %v", path, plain(err)), "check that the file is writable and whole", err}
+	return &StartError{
+		fmt.Sprintf("the database %s cannot be opened: %v", path, plain(err)),
+		"check that the file is writable and whole",
+		err,
+	}
 }
 
 func hosts(address, listen string) []string {

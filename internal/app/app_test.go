@@ -14,7 +14,10 @@ import (
 
 func TestSettingsComeInTheirOrder(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "b.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("listen: 127.0.0.1:1\njournal: strict\ncall-timeout: 10s\n# a comment\nbody-limit: 2048\n"), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(file, []byte("listen: 127.0.0.1:1\njournal: strict\ncall-timeout: 10s\n# a comment\nbody-limit: 2048\n"), 0o600),
+	)
 	env := map[string]string{"BOUNCER_LISTEN": "127.0.0.1:2", "BOUNCER_CALL_TIMEOUT": "20s"}
 	s, err := LoadSettings(map[string]string{"listen": "127.0.0.1:3", "data": "/d"}, func(k string) string { return env[k] }, file)
 	require.NoError(t, err)

@@ -60,7 +60,10 @@ var mayImport = []struct{ pkg, deps string }{
 	{"relay", "core origin link upstream snapshot relay/session relay/stream relay/carry"},
 	{"authserver", "core throttle token apitype store oauth registry agents control/policy"},
 	{"api", "core token apitype oauth journal registry people agents servers control/policy secrets login signin authserver"},
-	{"app", "core events origin throttle web apitype egress locker link store oauth journal oidc credential link/dial upstream registry people agents servers control/policy secrets login signin relay authserver api"},
+	{
+		"app",
+		"core events origin throttle web apitype egress locker link store oauth journal oidc credential link/dial upstream registry people agents servers control/policy secrets login signin relay authserver api",
+	},
 	{"cli", "core bridge app"},
 	{"testkit", "core login app"},
 }
@@ -115,7 +118,13 @@ func TestPackagesKeepTheDependencyRule(t *testing.T) {
 				case !ours || top != "internal":
 				case strings.HasPrefix(pkg, "core/"):
 					rest, ok := strings.CutPrefix(own, "core/")
-					assert.True(t, ok && slices.Contains(strings.Fields(coreImports[strings.TrimPrefix(pkg, "core/")]), rest), "%s imports %s", pkg, own)
+					assert.True(
+						t,
+						ok && slices.Contains(strings.Fields(coreImports[strings.TrimPrefix(pkg, "core/")]), rest),
+						"%s imports %s",
+						pkg,
+						own,
+					)
 				case strings.HasPrefix(own, "core/"):
 					assert.Contains(t, allowed[pkg], "core", "%s imports %s", pkg, own)
 				default:

@@ -130,51 +130,117 @@ var table = []Setting{
 		s.Data = v
 		return nil
 	}},
-	{"keys", "", "key set of the locker: a file, env:NAME for a variable or command:LINE for the output of a command; locker.keys in the data directory if left out", func(s *Settings, v string) error { s.Keys = v; return nil }},
-	{"public-url", "", "base URL under which people and agents reach the service; http:// and the listen address if left out", func(s *Settings, v string) error {
-		if u, err := url.Parse(v); v != "" && (err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") || strings.Trim(u.Path, "/") != "") {
-			return fmt.Errorf("is %q; it must be a base URL without a path, like https://bouncer.example", v)
-		}
-		s.PublicURL = strings.TrimRight(v, "/")
-		return nil
-	}},
-	{"journal", "normal", "normal: answers never wait for the disk; strict: no answer before its record is committed", oneOf(func(s *Settings) *string { return &s.Journal }, "normal", "strict")},
-	{"journal-bodies", "2048", "how much is kept of arguments and of a result, in bytes each", size(func(s *Settings) *int { return &s.Bodies }, 64, 1<<20)},
-	{"body-limit", "4194304", "largest request of an agent, in bytes", size(func(s *Settings) *int { return &s.BodyLimit }, 1<<10, 256<<20)},
-	{"message-limit", "16777216", "largest message of a server, in bytes", size(func(s *Settings) *int { return &s.MessageLimit }, 1<<10, 256<<20)},
-	{"call-timeout", "5m", "how long a tool may take", span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour)},
-	{"poll", "1m", "how often tool lists are read again where a server does not tell of changes", span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour)},
-	{"processes", "on", "off: no server may be a command that is started where the service runs", oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off")},
-	{"private-ranges", "", "private address ranges that sign-ins at servers may lead to, like 10.0.0.0/8,127.0.0.0/8; none if left out", func(s *Settings, v string) error {
-		for _, part := range strings.Split(v, ",") {
-			if part = strings.TrimSpace(part); part == "" {
-				continue
+	{
+		"keys",
+		"",
+		"key set of the locker: a file, env:NAME for a variable or command:LINE for the output of a command; locker.keys in the data directory if left out",
+		func(s *Settings, v string) error { s.Keys = v; return nil },
+	},
+	{
+		"public-url",
+		"",
+		"base URL under which people and agents reach the service; http:// and the listen address if left out",
+		func(s *Settings, v string) error {
+			if u, err := url.Parse(v); v != "" &&
+				(err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") || strings.Trim(u.Path, "/") != "") {
+				return fmt.Errorf("is %q; it must be a base URL without a path, like https://bouncer.example", v)
 			}
-			p, err := netip.ParsePrefix(part)
-			if err != nil {
-				return fmt.Errorf("holds %q; ranges look like 10.0.0.0/8", part)
+			s.PublicURL = strings.TrimRight(v, "/")
+			return nil
+		},
+	},
+	{
+		"journal",
+		"normal",
+		"normal: answers never wait for the disk; strict: no answer before its record is committed",
+		oneOf(func(s *Settings) *string { return &s.Journal }, "normal", "strict"),
+	},
+	{
+		"journal-bodies",
+		"2048",
+		"how much is kept of arguments and of a result, in bytes each",
+		size(func(s *Settings) *int { return &s.Bodies }, 64, 1<<20),
+	},
+	{
+		"body-limit",
+		"4194304",
+		"largest request of an agent, in bytes",
+		size(func(s *Settings) *int { return &s.BodyLimit }, 1<<10, 256<<20),
+	},
+	{
+		"message-limit",
+		"16777216",
+		"largest message of a server, in bytes",
+		size(func(s *Settings) *int { return &s.MessageLimit }, 1<<10, 256<<20),
+	},
+	{
+		"call-timeout",
+		"5m",
+		"how long a tool may take",
+		span(func(s *Settings) *time.Duration { return &s.CallTimeout }, time.Second, 24*time.Hour),
+	},
+	{
+		"poll",
+		"1m",
+		"how often tool lists are read again where a server does not tell of changes",
+		span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour),
+	},
+	{
+		"processes",
+		"on",
+		"off: no server may be a command that is started where the service runs",
+		oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off"),
+	},
+	{
+		"private-ranges",
+		"",
+		"private address ranges that sign-ins at servers may lead to, like 10.0.0.0/8,127.0.0.0/8; none if left out",
+		func(s *Settings, v string) error {
+			for _, part := range strings.Split(v, ",") {
+				if part = strings.TrimSpace(part); part == "" {
+					continue
+				}
+				p, err := netip.ParsePrefix(part)
+				if err != nil {
+					return fmt.Errorf("holds %q; ranges look like 10.0.0.0/8", part)
+				}
+				s.Private = append(s.Private, p)
 			}
-			s.Private = append(s.Private, p)
-		}
-		return nil
-	}},
-	{"address-passes", "off", "on: agents that can set no header may be given an address with a pass in it", func(s *Settings, v string) error {
-		s.AddressPasses = v == "on"
-		if v != "on" && v != "off" {
-			return fmt.Errorf("is %q; it must be on or off", v)
-		}
-		return nil
-	}},
-	{"oidc-issuer", "", "issuer of the identity provider where people sign in (OpenID Connect); none if left out", func(s *Settings, v string) error {
-		if v != "" {
-			if err := endpoint.CheckEndpoint(v); err != nil {
-				return err
+			return nil
+		},
+	},
+	{
+		"address-passes",
+		"off",
+		"on: agents that can set no header may be given an address with a pass in it",
+		func(s *Settings, v string) error {
+			s.AddressPasses = v == "on"
+			if v != "on" && v != "off" {
+				return fmt.Errorf("is %q; it must be on or off", v)
 			}
-		}
-		s.OIDC.Issuer = v
-		return nil
-	}},
-	{"oidc-client-id", "", "client id of Bouncer at the identity provider; its redirect address is public-url and /sign-in/callback", func(s *Settings, v string) error { s.OIDC.ClientID = v; return nil }},
+			return nil
+		},
+	},
+	{
+		"oidc-issuer",
+		"",
+		"issuer of the identity provider where people sign in (OpenID Connect); none if left out",
+		func(s *Settings, v string) error {
+			if v != "" {
+				if err := endpoint.CheckEndpoint(v); err != nil {
+					return err
+				}
+			}
+			s.OIDC.Issuer = v
+			return nil
+		},
+	},
+	{
+		"oidc-client-id",
+		"",
+		"client id of Bouncer at the identity provider; its redirect address is public-url and /sign-in/callback",
+		func(s *Settings, v string) error { s.OIDC.ClientID = v; return nil },
+	},
 	{"oidc-secret", "", "where the client's secret is read: env NAME or file PATH", func(s *Settings, v string) error {
 		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
 			return fmt.Errorf("must look like env NAME or file /PATH; the secret itself does not belong here")
@@ -182,21 +248,31 @@ var table = []Setting{
 		s.OIDC.Secret = v
 		return nil
 	}},
-	{"oidc-name", "single sign-on", "what the identity provider is called in the console", func(s *Settings, v string) error { s.OIDC.Name = v; return nil }},
-	{"oidc-groups", "", "roles of the identity provider's groups, like desk=admin,dispatch=maintainer; people in none of them are not let in", func(s *Settings, v string) error {
-		s.OIDC.Groups = map[string]team.Role{}
-		for _, part := range strings.Split(v, ",") {
-			if part = strings.TrimSpace(part); part == "" {
-				continue
+	{
+		"oidc-name",
+		"single sign-on",
+		"what the identity provider is called in the console",
+		func(s *Settings, v string) error { s.OIDC.Name = v; return nil },
+	},
+	{
+		"oidc-groups",
+		"",
+		"roles of the identity provider's groups, like desk=admin,dispatch=maintainer; people in none of them are not let in",
+		func(s *Settings, v string) error {
+			s.OIDC.Groups = map[string]team.Role{}
+			for _, part := range strings.Split(v, ",") {
+				if part = strings.TrimSpace(part); part == "" {
+					continue
+				}
+				group, role, ok := strings.Cut(part, "=")
+				if !ok || !slices.Contains(team.Roles, team.Role(role)) {
+					return fmt.Errorf("holds %q; it must be group=role with the role admin, maintainer, member or auditor", part)
+				}
+				s.OIDC.Groups[group] = team.Role(role)
 			}
-			group, role, ok := strings.Cut(part, "=")
-			if !ok || !slices.Contains(team.Roles, team.Role(role)) {
-				return fmt.Errorf("holds %q; it must be group=role with the role admin, maintainer, member or auditor", part)
-			}
-			s.OIDC.Groups[group] = team.Role(role)
-		}
-		return nil
-	}},
+			return nil
+		},
+	},
 	{"log-level", "info", "debug, info, warn or error", func(s *Settings, v string) error {
 		if !slices.Contains([]string{"debug", "info", "warn", "error"}, v) {
 			return fmt.Errorf("is %q; it must be debug, info, warn or error", v)
@@ -204,7 +280,12 @@ var table = []Setting{
 		return s.LogLevel.UnmarshalText([]byte(v))
 	}},
 	{"log-format", "text", "text or json", oneOf(func(s *Settings) *string { return &s.LogFormat }, "text", "json")},
-	{"first-admin", "admin", "name of the admin that the first start creates", func(s *Settings, v string) error { s.FirstAdmin = v; return nil }},
+	{
+		"first-admin",
+		"admin",
+		"name of the admin that the first start creates",
+		func(s *Settings, v string) error { s.FirstAdmin = v; return nil },
+	},
 }
 
 // Table returns a copy of the table of settings.
@@ -266,7 +347,11 @@ func readFile(file string) (map[string]string, error) {
 	out := map[string]string{}
 	for key, node := range nodes {
 		if !slices.ContainsFunc(table, func(t Setting) bool { return t.Key == key }) {
-			return nil, &SettingError{key, file, fmt.Sprintf("is unknown (line %d); the settings are %s", node.Line, strings.Join(keys(), ", "))}
+			return nil, &SettingError{
+				key,
+				file,
+				fmt.Sprintf("is unknown (line %d); the settings are %s", node.Line, strings.Join(keys(), ", ")),
+			}
 		}
 		if node.Kind != yaml.ScalarNode {
 			return nil, &SettingError{key, file, fmt.Sprintf("must be a single value (line %d)", node.Line)}

@@ -110,7 +110,15 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents)
-	all.AuthServer = authserver.New(svc.store, client, limiter, reg, all.Agents, all.Policy, authserver.Options{Address: svc.Address, Log: svc.log})
+	all.AuthServer = authserver.New(
+		svc.store,
+		client,
+		limiter,
+		reg,
+		all.Agents,
+		all.Policy,
+		authserver.Options{Address: svc.Address, Log: svc.log},
+	)
 	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}
@@ -131,7 +139,11 @@ func provide(ctx context.Context, o OIDC) (*oidc.Options, error) {
 		p.Secret, _, err = locker.Read(team.KindClientSecret, raw.Reveal())
 	}
 	if err != nil {
-		return nil, &StartError{fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err), "check the setting oidc-secret", err}
+		return nil, &StartError{
+			fmt.Sprintf("the client secret for the identity provider cannot be read: %v", err),
+			"check the setting oidc-secret",
+			err,
+		}
 	}
 	return p, nil
 }

@@ -49,7 +49,15 @@ type Service struct {
 }
 
 // New returns the service.
-func New(s *store.Store, client *oauth.Client, limiter *throttle.Limiter, r *registry.Registry, a *agents.Service, p *policy.Service, o Options) *Service {
+func New(
+	s *store.Store,
+	client *oauth.Client,
+	limiter *throttle.Limiter,
+	r *registry.Registry,
+	a *agents.Service,
+	p *policy.Service,
+	o Options,
+) *Service {
 	svc := &Service{o: o, store: s, oauth: client, limiter: limiter, registry: r, agents: a, policy: p}
 	svc.pending.init()
 	return svc
@@ -296,7 +304,14 @@ func (svc *Service) Authorize(ctx context.Context, q url.Values) (page, to strin
 	if len(svc.pending.asked) >= maxPending {
 		return refuse(&AuthError{"temporarily_unavailable", "too many sign-ins are under way"})
 	}
-	svc.pending.asked[id] = authorizationRequest{a, redirect, q.Get("state"), q.Get("code_challenge"), audience, time.Now().Add(requestTime)}
+	svc.pending.asked[id] = authorizationRequest{
+		a,
+		redirect,
+		q.Get("state"),
+		q.Get("code_challenge"),
+		audience,
+		time.Now().Add(requestTime),
+	}
 	return "/consent/" + id, "", nil
 }
 
@@ -329,7 +344,14 @@ func (svc *Service) Consent(ctx context.Context, by team.Person, id string) (api
 	if err != nil {
 		return apitype.ConsentRequest{}, err
 	}
-	out := apitype.ConsentRequest{App: q.program.id, AppName: q.program.name, Document: q.program.document, Returns: u.Scheme + "://" + u.Host, Resource: svc.o.Address + q.audience, Agents: []apitype.ConsentAgent{}}
+	out := apitype.ConsentRequest{
+		App:      q.program.id,
+		AppName:  q.program.name,
+		Document: q.program.document,
+		Returns:  u.Scheme + "://" + u.Host,
+		Resource: svc.o.Address + q.audience,
+		Agents:   []apitype.ConsentAgent{},
+	}
 	mine, err := svc.consentable(ctx, by)
 	if err != nil {
 		return out, err
@@ -387,7 +409,10 @@ func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n api
 		return "", &team.NotFoundError{Kind: "sign-in of a program", Name: id}
 	}
 	if n.Agent == "" {
-		return svc.redirect(q.redirect, url.Values{"error": {"access_denied"}, "error_description": {"the person declined"}, "state": {q.state}}), nil
+		return svc.redirect(
+			q.redirect,
+			url.Values{"error": {"access_denied"}, "error_description": {"the person declined"}, "state": {q.state}},
+		), nil
 	}
 	code := token.New(token.CodePrefix)
 	q.until = time.Now().Add(codeLife)
@@ -453,13 +478,17 @@ func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedToken
 	c := g.consent
 	by := team.Person{ID: c.PersonID, Name: c.Person}
 	var out IssuedTokens
-	err := svc.registry.Write(ctx, registry.Change{By: by, What: "consent.make", Subject: c.Agent, After: c.AppName + " at " + c.Resource, Topics: []string{"agents"}}, func(tx *store.Tx) (err error) {
-		if err := tx.AddConsent(c); err != nil {
+	err := svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "consent.make", Subject: c.Agent, After: c.AppName + " at " + c.Resource, Topics: []string{"agents"}},
+		func(tx *store.Tx) (err error) {
+			if err := tx.AddConsent(c); err != nil {
+				return err
+			}
+			out, err = svc.issue(tx, c, g.audience)
 			return err
-		}
-		out, err = svc.issue(tx, c, g.audience)
-		return err
-	})
+		},
+	)
 	return out, err
 }
 
@@ -535,7 +564,11 @@ func (svc *Service) endConsent(ctx context.Context, id, why string) {
 	}
 	svc.o.Log.Warn("a program's sign-in was ended", "program", c.AppName, "agent", c.Agent, "why", why)
 	by := team.Person{ID: c.PersonID, Name: c.Person}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "consent.end", Subject: c.Agent, Before: c.AppName, After: why, Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RevokeConsent(id, why, time.Now()) })
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "consent.end", Subject: c.Agent, Before: c.AppName, After: why, Topics: []string{"agents"}},
+		func(tx *store.Tx) error { return tx.RevokeConsent(id, why, time.Now()) },
+	)
 	if err != nil {
 		svc.o.Log.Error("a program's sign-in could not be ended", "error", err)
 	}
@@ -590,7 +623,11 @@ func (svc *Service) RevokeConsent(ctx context.Context, by team.Person, id string
 		err = store.ErrNotFound
 	}
 	if err == nil {
-		err = svc.registry.Write(ctx, registry.Change{By: by, What: "consent.revoke", Subject: c.Agent, Before: c.AppName, Topics: []string{"agents"}}, func(tx *store.Tx) error { return tx.RevokeConsent(c.ID, "", time.Now()) })
+		err = svc.registry.Write(
+			ctx,
+			registry.Change{By: by, What: "consent.revoke", Subject: c.Agent, Before: c.AppName, Topics: []string{"agents"}},
+			func(tx *store.Tx) error { return tx.RevokeConsent(c.ID, "", time.Now()) },
+		)
 	}
 	return store.Explain(err, "consent", id)
 }

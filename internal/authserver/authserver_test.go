@@ -53,7 +53,15 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	const verifier = "a-verifier-of-at-least-forty-three-characters-x"
 	sum := sha256.Sum256([]byte(verifier))
 	ask := func(change func(url.Values)) url.Values {
-		q := url.Values{"response_type": {"code"}, "client_id": {app.ID}, "redirect_uri": {back}, "state": {"s"}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "code_challenge_method": {"S256"}, "resource": {w.Base + "/mcp/echo"}}
+		q := url.Values{
+			"response_type":         {"code"},
+			"client_id":             {app.ID},
+			"redirect_uri":          {back},
+			"state":                 {"s"},
+			"code_challenge":        {base64.RawURLEncoding.EncodeToString(sum[:])},
+			"code_challenge_method": {"S256"},
+			"resource":              {w.Base + "/mcp/echo"},
+		}
 		change(q)
 		return q
 	}
@@ -86,7 +94,13 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 		return u.Query().Get("code")
 	}
 	exchange := func(code string, change func(url.Values)) (int, map[string]any) {
-		q := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "client_id": {app.ID}, "redirect_uri": {back}, "code_verifier": {verifier}}
+		q := url.Values{
+			"grant_type":    {"authorization_code"},
+			"code":          {code},
+			"client_id":     {app.ID},
+			"redirect_uri":  {back},
+			"code_verifier": {verifier},
+		}
 		change(q)
 		return post(t, w.Base+"/oauth/token", q)
 	}
@@ -106,7 +120,11 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	assert.Equal(t, 400, status)
 	r, _ = agent.Post(`{"jsonrpc":"2.0","id":2,"method":"ping"}`)
 	assert.Equal(t, 401, r.StatusCode, "a code that is used twice ends what came of it")
-	status, _ = post(t, w.Base+"/oauth/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {refresh}, "client_id": {app.ID}})
+	status, _ = post(
+		t,
+		w.Base+"/oauth/token",
+		url.Values{"grant_type": {"refresh_token"}, "refresh_token": {refresh}, "client_id": {app.ID}},
+	)
 	assert.Equal(t, 400, status)
 
 	_, out = exchange(code(), func(url.Values) {})
@@ -115,7 +133,11 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	renew := func(token string) (int, map[string]any) {
 		return post(t, w.Base+"/oauth/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {token}, "client_id": {app.ID}})
 	}
-	status, _ = post(t, w.Base+"/oauth/token", url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first}, "client_id": {"app-other"}})
+	status, _ = post(
+		t,
+		w.Base+"/oauth/token",
+		url.Values{"grant_type": {"refresh_token"}, "refresh_token": {first}, "client_id": {"app-other"}},
+	)
 	assert.Equal(t, 400, status, "another program's is none")
 	status, out = renew(first)
 	require.Equal(t, 200, status)
@@ -132,7 +154,9 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	_, out = exchange(code(), func(url.Values) {})
 	status, _ = post(t, w.Base+"/oauth/revoke", url.Values{"token": {out["refresh_token"].(string)}, "client_id": {app.ID}})
 	assert.Equal(t, 200, status)
-	r, _ = (&testkit.Raw{T: t, URL: w.Base + "/mcp/echo", Pass: out["access_token"].(string)}).Post(`{"jsonrpc":"2.0","id":1,"method":"ping"}`)
+	r, _ = (&testkit.Raw{T: t, URL: w.Base + "/mcp/echo", Pass: out["access_token"].(string)}).Post(
+		`{"jsonrpc":"2.0","id":1,"method":"ping"}`,
+	)
 	assert.Equal(t, 401, r.StatusCode)
 
 	// An address with a pass in it opens that address, and the pass nothing else.

@@ -57,7 +57,11 @@ func New(out io.Writer, o Options) *Bridge {
 	if o.Patience == 0 {
 		o.Patience = 15 * time.Second
 	}
-	return &Bridge{o: o, out: out, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: maxFlights, DisableCompression: true}}}
+	return &Bridge{
+		o:    o,
+		out:  out,
+		http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: maxFlights, DisableCompression: true}},
+	}
 }
 
 // Run relays until in ends or ctx does, and ends the session then.
@@ -273,7 +277,8 @@ func (b *Bridge) attend(ctx context.Context, line, id []byte, f wire.Frame) {
 			}
 			return
 		}
-		if media, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); res.StatusCode != http.StatusOK || media != "text/event-stream" {
+		if media, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); res.StatusCode != http.StatusOK ||
+			media != "text/event-stream" {
 			b.back(res, id, f)
 			return
 		}
@@ -290,7 +295,11 @@ func (b *Bridge) attend(ctx context.Context, line, id []byte, f wire.Frame) {
 }
 
 // changes are the notifications that stand for what may have been missed.
-var changes = [...][2]string{{"toolsListChanged", "notifications/tools/list_changed"}, {"promptsListChanged", "notifications/prompts/list_changed"}, {"resourcesListChanged", "notifications/resources/list_changed"}}
+var changes = [...][2]string{
+	{"toolsListChanged", "notifications/tools/list_changed"},
+	{"promptsListChanged", "notifications/prompts/list_changed"},
+	{"resourcesListChanged", "notifications/resources/list_changed"},
+}
 
 // subscription passes one stream on. It returns true when the subscription is
 // over for good: it had nothing to tell.
@@ -316,7 +325,13 @@ func (b *Bridge) subscription(r io.Reader, id []byte, first bool) (over bool) {
 			}
 			for _, c := range changes {
 				if !wire.Member(ev.Data, granted, c[0]).Empty() {
-					b.write(wire.AppendNotification(nil, c[1], append(append([]byte(`{"_meta":{"`+wire.MetaSubscription+`":`), id...), "}}"...)))
+					b.write(
+						wire.AppendNotification(
+							nil,
+							c[1],
+							append(append([]byte(`{"_meta":{"`+wire.MetaSubscription+`":`), id...), "}}"...),
+						),
+					)
 				}
 			}
 		case m.Kind == wire.Response:

@@ -32,162 +32,230 @@ type reachedTool struct {
 }
 
 func agentCommands() []command {
-	var kind, owner, label, pass string
-	var teamOwned, admitted, inAddress bool
-	var days int
-	patch := func(verb, short string, paused bool) command {
-		return command{noun: "agent", verb: verb, args: "NAME", short: short, example: "bouncer agent " + verb + " night-watch", run: func(ctx context.Context, t *task) error {
-			return submit(ctx, t, http.MethodPatch, "/api/agents/"+seg(t.args[0]), map[string]bool{"paused": paused}, func(a team.Agent) error {
-				return t.done("agent %s is %sd", a.Name, verb)
-			})
-		}}
-	}
 	return []command{
-		{
-			noun: "agent", verb: "list", short: "List the agents", example: "bouncer agent list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/agents", func(list []team.Agent) error {
-					if len(list) == 0 {
-						return t.done("no agents yet; add one with: bouncer agent add NAME")
-					}
-					var rows [][]string
-					for _, a := range list {
-						state := "active"
-						if a.Paused {
-							state = "paused"
-						}
-						who := a.Owner
-						if who == "" {
-							who = "the team"
-						}
-						rows = append(rows, []string{a.Name, a.Kind, who, state, strconv.Itoa(a.Passes), when(a.Seen)})
-					}
-					return t.table([]string{"NAME", "KIND", "OWNER", "STATE", "VALID PASSES", "LAST SEEN"}, rows)
-				})
-			},
+		agentListCommand(),
+		agentAddCommand(),
+		agentReachCommand(),
+		agentPassCommand(),
+		agentPassesCommand(),
+		agentRevokeCommand(),
+		agentPatch("pause", "Refuse everything an agent does, for now", true),
+		agentPatch("resume", "Let a paused agent in again", false),
+		agentRemoveCommand(),
+	}
+}
+
+func agentPatch(verb, short string, paused bool) command {
+	return command{
+		noun:    "agent",
+		verb:    verb,
+		args:    "NAME",
+		short:   short,
+		example: "bouncer agent " + verb + " night-watch",
+		run: func(ctx context.Context, t *task) error {
+			return submit(
+				ctx,
+				t,
+				http.MethodPatch,
+				"/api/agents/"+seg(t.args[0]),
+				map[string]bool{"paused": paused},
+				func(a team.Agent) error {
+					return t.done("agent %s is %sd", a.Name, verb)
+				},
+			)
 		},
-		{
-			noun: "agent", verb: "add", args: "NAME", short: "Add an agent",
-			example: "bouncer agent add marit-quill --kind quill --owner marit",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&kind, "kind", "", "which assistant it is, in a `word`")
-				f.StringVar(&owner, "owner", "", "`name` of its owner; you, if left out")
-				f.BoolVar(&teamOwned, "team", false, "the team owns it, nobody in particular")
-			},
-			run: func(ctx context.Context, t *task) error {
-				if owner == "" && !teamOwned {
-					var me team.Person
-					if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
-						return err
-					}
-					owner = me.Name
-				}
-				in := map[string]string{"name": t.args[0], "kind": kind, "owner": owner}
-				return submit(ctx, t, http.MethodPost, "/api/agents", in, func(a team.Agent) error {
-					return t.done("agent %s is added; it reaches nothing yet. Next: bouncer enrol %s --config FILE, and bouncer rule add admit", a.Name, a.Name)
-				})
-			},
-		},
-		{
-			noun: "agent", verb: "reach", args: "NAME", short: "List every tool, with whether the agent can use it and why",
-			example: "bouncer agent reach marit-quill",
-			flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what it can use") },
-			run: func(ctx context.Context, t *task) error {
-				var list []reachedTool
-				if err := t.client.do(ctx, http.MethodGet, "/api/agents/"+seg(t.args[0])+"/reach", nil, &list); err != nil {
-					return err
-				}
-				if admitted {
-					kept := list[:0]
-					for _, r := range list {
-						if r.Admitted && r.Lacks == "" {
-							kept = append(kept, r)
-						}
-					}
-					list = kept
-				}
-				if t.json {
-					return t.writeJSON(list)
-				}
+	}
+}
+
+func agentListCommand() command {
+	return command{
+		noun: "agent", verb: "list", short: "List the agents", example: "bouncer agent list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/agents", func(list []team.Agent) error {
 				if len(list) == 0 {
-					return t.done("nothing; admit tools with: bouncer rule add admit --agent %s --server SERVER --tool '*'", t.args[0])
+					return t.done("no agents yet; add one with: bouncer agent add NAME")
 				}
 				var rows [][]string
+				for _, a := range list {
+					state := "active"
+					if a.Paused {
+						state = "paused"
+					}
+					who := a.Owner
+					if who == "" {
+						who = "the team"
+					}
+					rows = append(rows, []string{a.Name, a.Kind, who, state, strconv.Itoa(a.Passes), when(a.Seen)})
+				}
+				return t.table([]string{"NAME", "KIND", "OWNER", "STATE", "VALID PASSES", "LAST SEEN"}, rows)
+			})
+		},
+	}
+}
+
+func agentAddCommand() command {
+	var kind, owner string
+	var teamOwned bool
+	return command{
+		noun: "agent", verb: "add", args: "NAME", short: "Add an agent",
+		example: "bouncer agent add marit-quill --kind quill --owner marit",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&kind, "kind", "", "which assistant it is, in a `word`")
+			f.StringVar(&owner, "owner", "", "`name` of its owner; you, if left out")
+			f.BoolVar(&teamOwned, "team", false, "the team owns it, nobody in particular")
+		},
+		run: func(ctx context.Context, t *task) error {
+			if owner == "" && !teamOwned {
+				var me team.Person
+				if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+					return err
+				}
+				owner = me.Name
+			}
+			in := map[string]string{"name": t.args[0], "kind": kind, "owner": owner}
+			return submit(ctx, t, http.MethodPost, "/api/agents", in, func(a team.Agent) error {
+				return t.done(
+					"agent %s is added; it reaches nothing yet. Next: bouncer enrol %s --config FILE, and bouncer rule add admit",
+					a.Name,
+					a.Name,
+				)
+			})
+		},
+	}
+}
+
+func agentReachCommand() command {
+	var admitted bool
+	return command{
+		noun: "agent", verb: "reach", args: "NAME", short: "List every tool, with whether the agent can use it and why",
+		example: "bouncer agent reach marit-quill",
+		flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what it can use") },
+		run: func(ctx context.Context, t *task) error {
+			var list []reachedTool
+			if err := t.client.do(ctx, http.MethodGet, "/api/agents/"+seg(t.args[0])+"/reach", nil, &list); err != nil {
+				return err
+			}
+			if admitted {
+				kept := list[:0]
 				for _, r := range list {
-					can := "no"
-					if r.Admitted {
-						can = "yes"
+					if r.Admitted && r.Lacks == "" {
+						kept = append(kept, r)
 					}
-					if r.Lacks != "" {
-						can, r.Why = "not yet", r.Lacks
-					}
-					rows = append(rows, []string{r.Server, r.Tool, can, hints(r.ReadOnly, r.Destructive), r.Why})
 				}
-				return t.table([]string{"SERVER", "TOOL", "CAN USE", "SAYS", "WHY"}, rows)
-			},
-		},
-		{
-			noun: "agent", verb: "pass", args: "NAME", short: "Make a pass for an agent; its token is shown this once",
-			long:    "Several passes can be valid at a time, so that one can be exchanged without a gap.",
-			example: "bouncer agent pass marit-quill --days 90 --label laptop",
-			flags: func(f *flag.FlagSet) {
-				f.IntVar(&days, "days", 90, "for how many `days` it is valid, 1 to 366")
-				f.StringVar(&label, "label", "", "where it is used, in a few `words`")
-				f.BoolVar(&inAddress, "in-address", false, "a pass that is part of an address, for an agent that can set no header (setting address-passes)")
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"days": days, "label": label, "inAddress": inAddress}
-				return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p issuedPass) error {
-					if p.URL != "" {
-						return t.done("pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s", p.Pass.ID, p.Pass.Agent, p.Pass.Expires.Local().Format(time.DateOnly), p.URL)
-					}
-					return t.done("pass %s for %s, valid until %s\ntoken, shown this once: %s", p.Pass.ID, p.Pass.Agent, p.Pass.Expires.Local().Format(time.DateOnly), p.Token)
-				})
-			},
-		},
-		{
-			noun: "agent", verb: "passes", args: "NAME", short: "List an agent's passes", example: "bouncer agent passes marit-quill",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/passes", func(list []team.Pass) error {
-					if len(list) == 0 {
-						return t.done("no passes yet; make one with: bouncer agent pass %s", t.args[0])
-					}
-					var rows [][]string
-					for _, p := range list {
-						label := p.Label
-						if p.Kind != "pass" {
-							label = "(" + p.Kind + ") " + label
-						}
-						rows = append(rows, []string{p.ID, "…" + p.Hint, p.State, label, clock(p.Created), clock(p.Expires), when(p.Used)})
-					}
-					return t.table([]string{"ID", "TOKEN", "STATE", "LABEL", "CREATED", "VALID UNTIL", "LAST SHOWN"}, rows)
-				})
-			},
-		},
-		{
-			noun: "agent", verb: "revoke", args: "NAME", short: "Revoke a pass; the next call with it is refused",
-			example: "bouncer agent revoke marit-quill --pass 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
-			flags:   func(f *flag.FlagSet) { f.StringVar(&pass, "pass", "", "`id` of the pass, from bouncer agent passes") },
-			run: func(ctx context.Context, t *task) error {
-				if pass == "" {
-					return &usageError{"the flag --pass is missing", "bouncer agent passes " + t.args[0] + " lists the ids"}
+				list = kept
+			}
+			if t.json {
+				return t.writeJSON(list)
+			}
+			if len(list) == 0 {
+				return t.done("nothing; admit tools with: bouncer rule add admit --agent %s --server SERVER --tool '*'", t.args[0])
+			}
+			var rows [][]string
+			for _, r := range list {
+				can := "no"
+				if r.Admitted {
+					can = "yes"
 				}
-				if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0])+"/passes/"+seg(pass), nil, nil); err != nil {
-					return err
+				if r.Lacks != "" {
+					can, r.Why = "not yet", r.Lacks
 				}
-				return t.done("pass %s is revoked", pass)
-			},
+				rows = append(rows, []string{r.Server, r.Tool, can, hints(r.ReadOnly, r.Destructive), r.Why})
+			}
+			return t.table([]string{"SERVER", "TOOL", "CAN USE", "SAYS", "WHY"}, rows)
 		},
-		patch("pause", "Refuse everything an agent does, for now", true),
-		patch("resume", "Let a paused agent in again", false),
-		{
-			noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent and its passes", example: "bouncer agent remove night-watch",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
+	}
+}
+
+func agentPassCommand() command {
+	var label string
+	var inAddress bool
+	var days int
+	return command{
+		noun: "agent", verb: "pass", args: "NAME", short: "Make a pass for an agent; its token is shown this once",
+		long:    "Several passes can be valid at a time, so that one can be exchanged without a gap.",
+		example: "bouncer agent pass marit-quill --days 90 --label laptop",
+		flags: func(f *flag.FlagSet) {
+			f.IntVar(&days, "days", 90, "for how many `days` it is valid, 1 to 366")
+			f.StringVar(&label, "label", "", "where it is used, in a few `words`")
+			f.BoolVar(
+				&inAddress,
+				"in-address",
+				false,
+				"a pass that is part of an address, for an agent that can set no header (setting address-passes)",
+			)
+		},
+		run: func(ctx context.Context, t *task) error {
+			in := map[string]any{"days": days, "label": label, "inAddress": inAddress}
+			return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p issuedPass) error {
+				if p.URL != "" {
+					return t.done(
+						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s",
+						p.Pass.ID,
+						p.Pass.Agent,
+						p.Pass.Expires.Local().Format(time.DateOnly),
+						p.URL,
+					)
 				}
-				return t.done("agent %s is removed", t.args[0])
-			},
+				return t.done(
+					"pass %s for %s, valid until %s\ntoken, shown this once: %s",
+					p.Pass.ID,
+					p.Pass.Agent,
+					p.Pass.Expires.Local().Format(time.DateOnly),
+					p.Token,
+				)
+			})
+		},
+	}
+}
+
+func agentPassesCommand() command {
+	return command{
+		noun: "agent", verb: "passes", args: "NAME", short: "List an agent's passes", example: "bouncer agent passes marit-quill",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/passes", func(list []team.Pass) error {
+				if len(list) == 0 {
+					return t.done("no passes yet; make one with: bouncer agent pass %s", t.args[0])
+				}
+				var rows [][]string
+				for _, p := range list {
+					label := p.Label
+					if p.Kind != "pass" {
+						label = "(" + p.Kind + ") " + label
+					}
+					rows = append(rows, []string{p.ID, "…" + p.Hint, p.State, label, clock(p.Created), clock(p.Expires), when(p.Used)})
+				}
+				return t.table([]string{"ID", "TOKEN", "STATE", "LABEL", "CREATED", "VALID UNTIL", "LAST SHOWN"}, rows)
+			})
+		},
+	}
+}
+
+func agentRevokeCommand() command {
+	var pass string
+	return command{
+		noun: "agent", verb: "revoke", args: "NAME", short: "Revoke a pass; the next call with it is refused",
+		example: "bouncer agent revoke marit-quill --pass 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+		flags:   func(f *flag.FlagSet) { f.StringVar(&pass, "pass", "", "`id` of the pass, from bouncer agent passes") },
+		run: func(ctx context.Context, t *task) error {
+			if pass == "" {
+				return &usageError{"the flag --pass is missing", "bouncer agent passes " + t.args[0] + " lists the ids"}
+			}
+			if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0])+"/passes/"+seg(pass), nil, nil); err != nil {
+				return err
+			}
+			return t.done("pass %s is revoked", pass)
+		},
+	}
+}
+
+func agentRemoveCommand() command {
+	return command{
+		noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent and its passes", example: "bouncer agent remove night-watch",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("agent %s is removed", t.args[0])
 		},
 	}
 }
@@ -200,7 +268,9 @@ func ruleCommands() []command {
 			run: func(ctx context.Context, t *task) error {
 				return fetch(ctx, t, "/api/rules", func(list []team.Rule) error {
 					if len(list) == 0 {
-						return t.done("no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'")
+						return t.done(
+							"no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'",
+						)
 					}
 					var rows [][]string
 					for _, r := range list {

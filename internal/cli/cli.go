@@ -234,7 +234,10 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 	want := len(strings.Fields(c.args))
 	if len(t.args) > want {
 		// The extra word is not repeated: it may be a secret.
-		return &usageError{fmt.Sprintf("%s takes %s, and there is more on the command line", c.name(), words(c.args)), "secrets are read from a prompt or from standard input, never from an argument; bouncer " + c.name() + " -h shows an example"}
+		return &usageError{
+			fmt.Sprintf("%s takes %s, and there is more on the command line", c.name(), words(c.args)),
+			"secrets are read from a prompt or from standard input, never from an argument; bouncer " + c.name() + " -h shows an example",
+		}
 	}
 	if len(t.args) < want {
 		return &usageError{fmt.Sprintf("%s needs %s", c.name(), words(c.args)), "as in: " + strings.SplitN(c.example, "\n", 2)[0]}

@@ -42,7 +42,15 @@ func sit(t *testing.T) *desk {
 // run runs a command line with text on standard input, which is no terminal.
 func (d *desk) run(ctx context.Context, stdin string, args ...string) (code int, out, errs string) {
 	var o, e locked
-	env := &Env{In: strings.NewReader(stdin), Out: &o, Err: &e, Getenv: func(k string) string { return d.env[k] }, Terminal: func() bool { return false }, Width: func() int { return 0 }, ConfigDir: filepath.Join(d.dir, "config")}
+	env := &Env{
+		In:        strings.NewReader(stdin),
+		Out:       &o,
+		Err:       &e,
+		Getenv:    func(k string) string { return d.env[k] },
+		Terminal:  func() bool { return false },
+		Width:     func() int { return 0 },
+		ConfigDir: filepath.Join(d.dir, "config"),
+	}
 	code = Main(ctx, env, args)
 	return code, o.String(), e.String()
 }
@@ -171,7 +179,15 @@ func TestFollowShowsCallsAsTheyHappen(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	var out locked
 	done := make(chan int, 1)
-	env := &Env{In: strings.NewReader(""), Out: &out, Err: &out, Getenv: func(string) string { return "" }, Terminal: func() bool { return false }, Width: func() int { return 0 }, ConfigDir: filepath.Join(d.dir, "config")}
+	env := &Env{
+		In:        strings.NewReader(""),
+		Out:       &out,
+		Err:       &out,
+		Getenv:    func(string) string { return "" },
+		Terminal:  func() bool { return false },
+		Width:     func() int { return 0 },
+		ConfigDir: filepath.Join(d.dir, "config"),
+	}
 	go func() { done <- Main(ctx, env, []string{"journal", "--follow", "--json", "--outcome", "ok"}) }()
 	lines := func() int { return strings.Count(out.String(), "\n") }
 	require.Eventually(t, func() bool { return lines() == 1 }, 30*time.Second, 10*time.Millisecond)

@@ -132,7 +132,11 @@ func (c *client) try(ctx context.Context, method, path string, in, out any) (*ap
 		return nil, nil
 	}
 	if err := json.Unmarshal(raw, out); err != nil {
-		return nil, &failure{exitNoService, fmt.Sprintf("what answers at %s is no Bouncer service", c.base), "check --address or BOUNCER_ADDRESS"}
+		return nil, &failure{
+			exitNoService,
+			fmt.Sprintf("what answers at %s is no Bouncer service", c.base),
+			"check --address or BOUNCER_ADDRESS",
+		}
 	}
 	return nil, nil
 }
@@ -153,7 +157,11 @@ func (c *client) send(ctx context.Context, method, path string, body io.Reader) 
 		if errors.Is(err, context.Canceled) {
 			return nil, context.Canceled
 		}
-		return nil, &failure{exitNoService, fmt.Sprintf("the service at %s cannot be reached: %v", c.base, cause(err)), "start it with bouncer serve, or give its address with --address"}
+		return nil, &failure{
+			exitNoService,
+			fmt.Sprintf("the service at %s cannot be reached: %v", c.base, cause(err)),
+			"start it with bouncer serve, or give its address with --address",
+		}
 	}
 	return res, nil
 }

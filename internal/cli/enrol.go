@@ -85,13 +85,23 @@ func enrol(ctx context.Context, t *task, o enrolment) error {
 		return err
 	}
 	if !exists && !o.create {
-		return &failure{exitNotFound, fmt.Sprintf("there is no agent %q", agent), "add --create to add it, or check the spelling with bouncer agent list"}
+		return &failure{
+			exitNotFound,
+			fmt.Sprintf("there is no agent %q", agent),
+			"add --create to add it, or check the spelling with bouncer agent list",
+		}
 	}
 	shown := before
 	if old, ok, err := dialect.Lookup(before, o.entry); err == nil && ok && old.Headers["Authorization"] != "" {
 		shown = bytes.ReplaceAll(before, []byte(old.Headers["Authorization"]), []byte("Bearer (the old pass)"))
 	}
-	diff := difflib.UnifiedDiff{A: difflib.SplitLines(string(shown)), B: difflib.SplitLines(string(preview)), FromFile: o.config, ToFile: o.config + " (new)", Context: 3}
+	diff := difflib.UnifiedDiff{
+		A:        difflib.SplitLines(string(shown)),
+		B:        difflib.SplitLines(string(preview)),
+		FromFile: o.config,
+		ToFile:   o.config + " (new)",
+		Context:  3,
+	}
 	if err := difflib.WriteUnifiedDiff(t.Err, diff); err != nil {
 		return err
 	}
@@ -106,7 +116,16 @@ func enrol(ctx context.Context, t *task, o enrolment) error {
 
 // enrolNow makes the pass and writes the file; when the file cannot be written
 // the pass is revoked again, so that nothing is left half-done.
-func enrolNow(ctx context.Context, t *task, o enrolment, path string, before []byte, mode fs.FileMode, entry dialect.Entry, exists bool) error {
+func enrolNow(
+	ctx context.Context,
+	t *task,
+	o enrolment,
+	path string,
+	before []byte,
+	mode fs.FileMode,
+	entry dialect.Entry,
+	exists bool,
+) error {
 	agent := t.args[0]
 	if !exists {
 		var me team.Person
@@ -192,7 +211,11 @@ func readConfig(path string) ([]byte, fs.FileMode, error) {
 		return nil, 0, fileError(path, err)
 	}
 	if len(raw) > dialect.MaxFile {
-		return nil, 0, &failure{exitFailure, fmt.Sprintf("%s is larger than %d MiB", path, dialect.MaxFile>>20), "give the assistant's configuration file"}
+		return nil, 0, &failure{
+			exitFailure,
+			fmt.Sprintf("%s is larger than %d MiB", path, dialect.MaxFile>>20),
+			"give the assistant's configuration file",
+		}
 	}
 	return raw, info.Mode().Perm(), nil
 }
@@ -202,7 +225,11 @@ func fileError(path string, err error) error {
 	if errors.As(err, &pe) {
 		err = pe.Err
 	}
-	return &failure{exitFailure, fmt.Sprintf("%s cannot be used: %v", path, err), "check the path and its permissions; the file was left as it is"}
+	return &failure{
+		exitFailure,
+		fmt.Sprintf("%s cannot be used: %v", path, err),
+		"check the path and its permissions; the file was left as it is",
+	}
 }
 
 // replaceFile writes the new content beside the file and moves it into place,

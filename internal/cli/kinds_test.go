@@ -26,7 +26,21 @@ func TestServersOfEveryKind(t *testing.T) {
 	assert.Equal(t, exitUsage, code)
 	assert.Regexp(t, `putPhoto +PUT +/items/\{item\}/photo +- +no tool: its body is image/jpeg`, out, "what can be picked is listed")
 	assert.Contains(t, errs, "no operation is picked")
-	out = d.ok(key, "server", "register", "lost", "--url", base+"/v2", "--document", base+"/openapi.yaml", "--operation", "searchItems", "--operation", "logItem=log_item", "--token")
+	out = d.ok(
+		key,
+		"server",
+		"register",
+		"lost",
+		"--url",
+		base+"/v2",
+		"--document",
+		base+"/openapi.yaml",
+		"--operation",
+		"searchItems",
+		"--operation",
+		"logItem=log_item",
+		"--token",
+	)
 	assert.Contains(t, out, "lost is registered and ready")
 	assert.Regexp(t, `operation +logItem log_item`, out)
 	assert.Regexp(t, `releaseItem +PUT +/items/\{item\}/release +- +destructive`, d.ok("", "server", "operations", "lost"))
@@ -35,7 +49,18 @@ func TestServersOfEveryKind(t *testing.T) {
 	assert.Regexp(t, `1 +releaseItem +log_item searchItems`, out)
 	sse := strings.TrimSuffix(testkit.Upstream(t, ferries.Tannoy(key).Legacy()), "/mcp") + "/sse"
 	assert.Regexp(t, `transport +sse\n`, d.ok(key, "server", "register", "tannoy", "--url", sse, "--token"))
-	out = d.ok("", "server", "register", "tides", "--url", testkit.Upstream(t, ferries.Tides().Stateless()), "--sharing", "shared", "--header", "X-Team: harbour")
+	out = d.ok(
+		"",
+		"server",
+		"register",
+		"tides",
+		"--url",
+		testkit.Upstream(t, ferries.Tides().Stateless()),
+		"--sharing",
+		"shared",
+		"--header",
+		"X-Team: harbour",
+	)
 	assert.Regexp(t, `revision +2026-07-28\n +tools +1\n +prompts +1\n +resources +2`, out)
 	assert.Regexp(t, `header +X-Team: harbour`, out)
 	d.ok("", "server", "update", "tides", "--sharing", "auto")

@@ -87,7 +87,11 @@ func doLogin(ctx context.Context, t *task, person string) error {
 // else.
 func replacePassword(ctx context.Context, t *task, old string) error {
 	if !t.Terminal() {
-		return &failure{exitNotAllowed, "this is a one-time password, which has to be replaced first", "run bouncer login in a terminal, or sign in to the console"}
+		return &failure{
+			exitNotAllowed,
+			"this is a one-time password, which has to be replaced first",
+			"run bouncer login in a terminal, or sign in to the console",
+		}
 	}
 	fmt.Fprintln(t.Err, "This was a one-time password. Choose your own now (at least 10 characters).")
 	for range 3 {
@@ -116,160 +120,227 @@ func replacePassword(ctx context.Context, t *task, old string) error {
 }
 
 func personCommands() []command {
-	var full, role string
 	return []command{
-		{
-			noun: "person", verb: "list", short: "List everybody in the team", example: "bouncer person list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/people", func(list []team.Person) error {
-					var rows [][]string
-					for _, p := range list {
-						note := ""
-						switch {
-						case p.Elsewhere:
-							note = "signs in at the identity provider"
-						case p.MustChange:
-							note = "has a one-time password"
-						}
-						rows = append(rows, []string{p.Name, p.FullName, string(p.Role), note})
+		personListCommand(),
+		personAddCommand(),
+		personUpdateCommand(),
+		personInviteCommand(),
+		personInvitationsCommand(),
+		personWithdrawCommand(),
+		personResetCommand(),
+		personRemoveCommand(),
+		loginListCommand(),
+		loginEndCommand(),
+		changeListCommand(),
+	}
+}
+
+func personListCommand() command {
+	return command{
+		noun: "person", verb: "list", short: "List everybody in the team", example: "bouncer person list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/people", func(list []team.Person) error {
+				var rows [][]string
+				for _, p := range list {
+					note := ""
+					switch {
+					case p.Elsewhere:
+						note = "signs in at the identity provider"
+					case p.MustChange:
+						note = "has a one-time password"
 					}
-					return t.table([]string{"NAME", "FULL NAME", "ROLE", "NOTE"}, rows)
-				})
-			},
-		},
-		{
-			noun: "person", verb: "add", args: "NAME", short: "Add somebody; shows a one-time password",
-			example: `bouncer person add joss --full-name "Joss Penhale" --role maintainer`,
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&full, "full-name", "", "the full `name`")
-				f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
-			},
-			run: func(ctx context.Context, t *task) error {
-				type added struct {
-					Person   team.Person `json:"person"`
-					Password string      `json:"password"`
+					rows = append(rows, []string{p.Name, p.FullName, string(p.Role), note})
 				}
-				in := map[string]string{"name": t.args[0], "fullName": full, "role": role}
-				return submit(ctx, t, http.MethodPost, "/api/people", in, func(a added) error {
-					return t.done("added %s (%s) as %s\none-time password, shown this once: %s", a.Person.Name, a.Person.FullName, a.Person.Role, a.Password)
-				})
-			},
+				return t.table([]string{"NAME", "FULL NAME", "ROLE", "NOTE"}, rows)
+			})
 		},
-		{
-			noun: "person", verb: "update", args: "NAME", short: "Alter somebody's full name or role", example: "bouncer person update joss --role admin",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&full, "full-name", "", "the full `name`")
-				f.StringVar(&role, "role", "", "`role`: admin, maintainer, member or auditor")
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := map[string]string{}
-				if t.given["full-name"] {
-					in["fullName"] = full
-				}
-				if t.given["role"] {
-					in["role"] = role
-				}
-				return submit(ctx, t, http.MethodPatch, "/api/people/"+seg(t.args[0]), in, func(p team.Person) error {
-					return t.done("%s is %s, %s", p.Name, p.FullName, p.Role)
-				})
-			},
+	}
+}
+
+func personAddCommand() command {
+	var full, role string
+	return command{
+		noun: "person", verb: "add", args: "NAME", short: "Add somebody; shows a one-time password",
+		example: `bouncer person add joss --full-name "Joss Penhale" --role maintainer`,
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&full, "full-name", "", "the full `name`")
+			f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
 		},
-		{
-			noun: "person", verb: "invite", short: "Make a link by which somebody can join the team", example: "bouncer person invite --role member --note \"Isla, ropes\"",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
-				f.StringVar(&full, "note", "", "whom it is for (`text`)")
-			},
-			run: func(ctx context.Context, t *task) error {
-				type invited struct {
-					Invitation team.Invitation `json:"invitation"`
-					Link       string          `json:"link"`
-				}
-				return submit(ctx, t, http.MethodPost, "/api/invitations", map[string]string{"role": role, "note": full}, func(v invited) error {
-					return t.done("pass this link on; it is shown this once, makes one person %s, and ends on %s:\n%s", v.Invitation.Role, v.Invitation.Expires.Local().Format("2006-01-02"), v.Link)
-				})
-			},
+		run: func(ctx context.Context, t *task) error {
+			type added struct {
+				Person   team.Person `json:"person"`
+				Password string      `json:"password"`
+			}
+			in := map[string]string{"name": t.args[0], "fullName": full, "role": role}
+			return submit(ctx, t, http.MethodPost, "/api/people", in, func(a added) error {
+				return t.done(
+					"added %s (%s) as %s\none-time password, shown this once: %s",
+					a.Person.Name,
+					a.Person.FullName,
+					a.Person.Role,
+					a.Password,
+				)
+			})
 		},
-		{
-			noun: "person", verb: "invitations", short: "List the invitations", example: "bouncer person invitations",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/invitations", func(list []team.Invitation) error {
-					if len(list) == 0 {
-						return t.done("no invitations; make one with: bouncer person invite")
+	}
+}
+
+func personUpdateCommand() command {
+	var full, role string
+	return command{
+		noun: "person", verb: "update", args: "NAME", short: "Alter somebody's full name or role", example: "bouncer person update joss --role admin",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&full, "full-name", "", "the full `name`")
+			f.StringVar(&role, "role", "", "`role`: admin, maintainer, member or auditor")
+		},
+		run: func(ctx context.Context, t *task) error {
+			in := map[string]string{}
+			if t.given["full-name"] {
+				in["fullName"] = full
+			}
+			if t.given["role"] {
+				in["role"] = role
+			}
+			return submit(ctx, t, http.MethodPatch, "/api/people/"+seg(t.args[0]), in, func(p team.Person) error {
+				return t.done("%s is %s, %s", p.Name, p.FullName, p.Role)
+			})
+		},
+	}
+}
+
+func personInviteCommand() command {
+	var full, role string
+	return command{
+		noun: "person", verb: "invite", short: "Make a link by which somebody can join the team", example: "bouncer person invite --role member --note \"Isla, ropes\"",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
+			f.StringVar(&full, "note", "", "whom it is for (`text`)")
+		},
+		run: func(ctx context.Context, t *task) error {
+			type invited struct {
+				Invitation team.Invitation `json:"invitation"`
+				Link       string          `json:"link"`
+			}
+			return submit(
+				ctx,
+				t,
+				http.MethodPost,
+				"/api/invitations",
+				map[string]string{"role": role, "note": full},
+				func(v invited) error {
+					return t.done(
+						"pass this link on; it is shown this once, makes one person %s, and ends on %s:\n%s",
+						v.Invitation.Role,
+						v.Invitation.Expires.Local().Format("2006-01-02"),
+						v.Link,
+					)
+				},
+			)
+		},
+	}
+}
+
+func personInvitationsCommand() command {
+	return command{
+		noun: "person", verb: "invitations", short: "List the invitations", example: "bouncer person invitations",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/invitations", func(list []team.Invitation) error {
+				if len(list) == 0 {
+					return t.done("no invitations; make one with: bouncer person invite")
+				}
+				var rows [][]string
+				for _, v := range list {
+					rows = append(
+						rows,
+						[]string{v.ID, v.State, string(v.Role), v.Note, v.By, v.Taken, v.Expires.Local().Format("2006-01-02")},
+					)
+				}
+				return t.table([]string{"ID", "STATE", "ROLE", "FOR", "BY", "TAKEN BY", "ENDS"}, rows)
+			})
+		},
+	}
+}
+
+func personWithdrawCommand() command {
+	return command{
+		noun: "person", verb: "withdraw", args: "ID", short: "Take an invitation back", example: "bouncer person withdraw 01j8z3...",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/invitations/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("the invitation is taken back")
+		},
+	}
+}
+
+func personResetCommand() command {
+	return command{
+		noun: "person", verb: "reset", args: "NAME", short: "Give somebody a new one-time password; ends their logins", example: "bouncer person reset joss",
+		run: func(ctx context.Context, t *task) error {
+			type reset struct {
+				Password string `json:"password"`
+			}
+			return submit(ctx, t, http.MethodPost, "/api/people/"+seg(t.args[0])+"/password", nil, func(r reset) error {
+				return t.done("one-time password of %s, shown this once: %s", t.args[0], r.Password)
+			})
+		},
+	}
+}
+
+func personRemoveCommand() command {
+	return command{
+		noun: "person", verb: "remove", args: "NAME", short: "Remove somebody with their logins, sign-ins and own secrets", example: "bouncer person remove joss",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/people/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("%s is removed", t.args[0])
+		},
+	}
+}
+
+func loginListCommand() command {
+	return command{
+		noun: "login", verb: "list", short: "List the open logins", example: "bouncer login list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/logins", func(list []team.Login) error {
+				var rows [][]string
+				for _, l := range list {
+					note := ""
+					if l.Present {
+						note = "this one"
 					}
-					var rows [][]string
-					for _, v := range list {
-						rows = append(rows, []string{v.ID, v.State, string(v.Role), v.Note, v.By, v.Taken, v.Expires.Local().Format("2006-01-02")})
-					}
-					return t.table([]string{"ID", "STATE", "ROLE", "FOR", "BY", "TAKEN BY", "ENDS"}, rows)
-				})
-			},
-		},
-		{
-			noun: "person", verb: "withdraw", args: "ID", short: "Take an invitation back", example: "bouncer person withdraw 01j8z3...",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/invitations/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
+					rows = append(rows, []string{l.ID, l.Person, l.Label, l.From, clock(l.Created), when(l.Used), note})
 				}
-				return t.done("the invitation is taken back")
-			},
+				return t.table([]string{"ID", "PERSON", "LABEL", "FROM", "OPENED", "LAST USED", "NOTE"}, rows)
+			})
 		},
-		{
-			noun: "person", verb: "reset", args: "NAME", short: "Give somebody a new one-time password; ends their logins", example: "bouncer person reset joss",
-			run: func(ctx context.Context, t *task) error {
-				type reset struct {
-					Password string `json:"password"`
+	}
+}
+
+func loginEndCommand() command {
+	return command{
+		noun: "login", verb: "end", args: "ID", short: "End a login at once", example: "bouncer login end 01j8z3...",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/logins/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("the login has ended")
+		},
+	}
+}
+
+func changeListCommand() command {
+	return command{
+		noun: "change", verb: "list", short: "List the newest alterations, and who made them", example: "bouncer change list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/changes", func(list []team.Change) error {
+				var rows [][]string
+				for _, c := range list {
+					rows = append(rows, []string{clock(c.At), c.Person, c.What, c.Subject, c.Before, c.After})
 				}
-				return submit(ctx, t, http.MethodPost, "/api/people/"+seg(t.args[0])+"/password", nil, func(r reset) error {
-					return t.done("one-time password of %s, shown this once: %s", t.args[0], r.Password)
-				})
-			},
-		},
-		{
-			noun: "person", verb: "remove", args: "NAME", short: "Remove somebody with their logins, sign-ins and own secrets", example: "bouncer person remove joss",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/people/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
-				}
-				return t.done("%s is removed", t.args[0])
-			},
-		},
-		{
-			noun: "login", verb: "list", short: "List the open logins", example: "bouncer login list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/logins", func(list []team.Login) error {
-					var rows [][]string
-					for _, l := range list {
-						note := ""
-						if l.Present {
-							note = "this one"
-						}
-						rows = append(rows, []string{l.ID, l.Person, l.Label, l.From, clock(l.Created), when(l.Used), note})
-					}
-					return t.table([]string{"ID", "PERSON", "LABEL", "FROM", "OPENED", "LAST USED", "NOTE"}, rows)
-				})
-			},
-		},
-		{
-			noun: "login", verb: "end", args: "ID", short: "End a login at once", example: "bouncer login end 01j8z3...",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/logins/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
-				}
-				return t.done("the login has ended")
-			},
-		},
-		{
-			noun: "change", verb: "list", short: "List the newest alterations, and who made them", example: "bouncer change list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/changes", func(list []team.Change) error {
-					var rows [][]string
-					for _, c := range list {
-						rows = append(rows, []string{clock(c.At), c.Person, c.What, c.Subject, c.Before, c.After})
-					}
-					return t.table([]string{"TIME", "PERSON", "WHAT", "SUBJECT", "BEFORE", "AFTER"}, rows)
-				})
-			},
+				return t.table([]string{"TIME", "PERSON", "WHAT", "SUBJECT", "BEFORE", "AFTER"}, rows)
+			})
 		},
 	}
 }

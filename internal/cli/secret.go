@@ -20,7 +20,13 @@ func (t *task) told(s team.Secret) error {
 		fmt.Fprintf(t.Out, "  noticed: %s\n", n)
 	}
 	if s.Facts.Form == "jwt" {
-		fmt.Fprintf(t.Out, "  it is a JSON Web Token, read but not verified: issuer %s, audience %s, scopes %s\n", dash(s.Facts.Issuer), dash(strings.Join(s.Facts.Audience, " ")), dash(strings.Join(s.Facts.Scopes, " ")))
+		fmt.Fprintf(
+			t.Out,
+			"  it is a JSON Web Token, read but not verified: issuer %s, audience %s, scopes %s\n",
+			dash(s.Facts.Issuer),
+			dash(strings.Join(s.Facts.Audience, " ")),
+			dash(strings.Join(s.Facts.Scopes, " ")),
+		)
 	}
 	if s.Ends != nil {
 		fmt.Fprintf(t.Out, "  it ends on %s\n", s.Ends.Local().Format("2006-01-02 15:04"))
@@ -38,94 +44,131 @@ func dash(s string) string {
 	return s
 }
 
+// secretInput is how the value of a secret is given: from a prompt, from standard
+// input, or by where it is read.
+type secretInput struct{ source, ends string }
+
+func (i *secretInput) define(f *flag.FlagSet) {
+	const where = "where the `value` is read when it is used, instead of being kept: env NAME, file PATH or command LINE; admins only"
+	f.StringVar(&i.source, "source", "", where)
+	f.StringVar(&i.ends, "ends", "", "`day` on which it ends, like 2027-03-01, where the value does not say")
+}
+
+// fill puts the value, or where it is read, into the body of a request.
+func (i *secretInput) fill(t *task, in map[string]any, prompt string) error {
+	if i.ends != "" {
+		at, err := time.ParseInLocation("2006-01-02", i.ends, time.Local)
+		if err != nil {
+			return &usageError{fmt.Sprintf("--ends %q is no day", i.ends), "days look like 2027-03-01"}
+		}
+		in["ends"] = at
+	}
+	if i.source != "" {
+		in["source"] = i.source
+		return nil
+	}
+	v, err := t.secret(prompt)
+	in["value"] = v
+	return err
+}
+
 func secretCommands() []command {
-	var kind, source, ends, server, agent, use string
-	var anyway bool
-	var overlap int
-	input := func(f *flag.FlagSet) {
-		f.StringVar(&source, "source", "", "where the `value` is read when it is used, instead of being kept: env NAME, file PATH or command LINE; admins only")
-		f.StringVar(&ends, "ends", "", "`day` on which it ends, like 2027-03-01, where the value does not say")
-	}
-	value := func(t *task, in map[string]any, prompt string) error {
-		if ends != "" {
-			at, err := time.ParseInLocation("2006-01-02", ends, time.Local)
-			if err != nil {
-				return &usageError{fmt.Sprintf("--ends %q is no day", ends), "days look like 2027-03-01"}
-			}
-			in["ends"] = at
-		}
-		if source != "" {
-			in["source"] = source
-			return nil
-		}
-		v, err := t.secret(prompt)
-		in["value"] = v
-		return err
-	}
 	return []command{
-		{
-			noun: "secret", verb: "list", short: "List the secrets, without their values", example: "bouncer secret list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/secrets", func(list []team.Secret) error {
-					if len(list) == 0 {
-						return t.done("no secrets yet; registering a server with --token stores one")
+		secretListCommand(),
+		secretAddCommand(),
+		secretInspectCommand(),
+		secretRotateCommand(),
+		secretOwnCommand(),
+		secretDisownCommand(),
+		secretRemoveCommand(),
+		lockerShowCommand(),
+		lockerRotateCommand(),
+		backupCommand(),
+	}
+}
+
+func secretListCommand() command {
+	return command{
+		noun: "secret", verb: "list", short: "List the secrets, without their values", example: "bouncer secret list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/secrets", func(list []team.Secret) error {
+				if len(list) == 0 {
+					return t.done("no secrets yet; registering a server with --token stores one")
+				}
+				var rows [][]string
+				for _, s := range list {
+					end := ""
+					if s.Ends != nil {
+						end = s.Ends.Local().Format("2006-01-02")
 					}
-					var rows [][]string
-					for _, s := range list {
-						end := ""
-						if s.Ends != nil {
-							end = s.Ends.Local().Format("2006-01-02")
-						}
-						note := s.Warning
-						if s.Source != "" && note == "" {
-							note = "read from " + s.Source
-						}
-						if s.Overlap != nil && note == "" {
-							note = "the value before is tried until " + s.Overlap.Local().Format("2006-01-02 15:04")
-						}
-						rows = append(rows, []string{s.Name, s.Kind, strings.Join(s.UsedBy, " "), s.Owner, end, when(s.Used), clip(note, 60)})
+					note := s.Warning
+					if s.Source != "" && note == "" {
+						note = "read from " + s.Source
 					}
-					return t.table([]string{"NAME", "KIND", "USED BY", "OWNER", "ENDS", "LAST USED", "NOTE"}, rows)
-				})
-			},
+					if s.Overlap != nil && note == "" {
+						note = "the value before is tried until " + s.Overlap.Local().Format("2006-01-02 15:04")
+					}
+					rows = append(
+						rows,
+						[]string{s.Name, s.Kind, strings.Join(s.UsedBy, " "), s.Owner, end, when(s.Used), clip(note, 60)},
+					)
+				}
+				return t.table([]string{"NAME", "KIND", "USED BY", "OWNER", "ENDS", "LAST USED", "NOTE"}, rows)
+			})
 		},
-		{
-			noun: "secret", verb: "add", args: "NAME", short: "Store a secret, read from a prompt or standard input",
-			long:    "Kinds: bearer (a token), value (of a header or a query parameter), basic\n(user:password), environment (variable or file of a local process),\nclient-secret (of an OAuth client), private-key (PEM).\nWhat is plainly not part of the value, such as quotes or the word Bearer, is\ntaken off, and said.",
-			example: "bouncer secret add harbour-token --try sailings < token.txt",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&kind, "kind", "bearer", "`kind` of secret")
-				f.StringVar(&server, "try", "", "`server` that it is tried on before it is stored")
-				input(f)
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"name": t.args[0], "kind": kind, "server": server}
-				if err := value(t, in, "Value of "+t.args[0]); err != nil {
+	}
+}
+
+func secretAddCommand() command {
+	var kind, server string
+	var value secretInput
+	return command{
+		noun: "secret", verb: "add", args: "NAME", short: "Store a secret, read from a prompt or standard input",
+		long:    "Kinds: bearer (a token), value (of a header or a query parameter), basic\n(user:password), environment (variable or file of a local process),\nclient-secret (of an OAuth client), private-key (PEM).\nWhat is plainly not part of the value, such as quotes or the word Bearer, is\ntaken off, and said.",
+		example: "bouncer secret add harbour-token --try sailings < token.txt",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&kind, "kind", "bearer", "`kind` of secret")
+			f.StringVar(&server, "try", "", "`server` that it is tried on before it is stored")
+			value.define(f)
+		},
+		run: func(ctx context.Context, t *task) error {
+			in := map[string]any{"name": t.args[0], "kind": kind, "server": server}
+			if err := value.fill(t, in, "Value of "+t.args[0]); err != nil {
+				return err
+			}
+			return submit(ctx, t, http.MethodPost, "/api/secrets", in, func(s team.Secret) error {
+				if err := t.done("secret %s (%s) is stored", s.Name, s.Kind); err != nil {
 					return err
 				}
-				return submit(ctx, t, http.MethodPost, "/api/secrets", in, func(s team.Secret) error {
-					if err := t.done("secret %s (%s) is stored", s.Name, s.Kind); err != nil {
-						return err
-					}
-					return t.told(s)
-				})
-			},
+				return t.told(s)
+			})
 		},
-		{
-			noun: "secret", verb: "inspect", short: "Look at a value without storing it", example: "bouncer secret inspect < token.txt",
-			flags: func(f *flag.FlagSet) { f.StringVar(&kind, "kind", "bearer", "`kind` of secret") },
-			run: func(ctx context.Context, t *task) error {
-				v, err := t.secret("Value")
-				if err != nil {
-					return err
-				}
-				type inspection struct {
-					Problem string     `json:"problem,omitempty"`
-					Facts   team.Facts `json:"facts"`
-					Ends    *time.Time `json:"ends,omitempty"`
-					Warning string     `json:"warning,omitempty"`
-				}
-				return submit(ctx, t, http.MethodPost, "/api/secrets/inspect", map[string]string{"kind": kind, "value": v}, func(i inspection) error {
+	}
+}
+
+func secretInspectCommand() command {
+	var kind string
+	return command{
+		noun: "secret", verb: "inspect", short: "Look at a value without storing it", example: "bouncer secret inspect < token.txt",
+		flags: func(f *flag.FlagSet) { f.StringVar(&kind, "kind", "bearer", "`kind` of secret") },
+		run: func(ctx context.Context, t *task) error {
+			v, err := t.secret("Value")
+			if err != nil {
+				return err
+			}
+			type inspection struct {
+				Problem string     `json:"problem,omitempty"`
+				Facts   team.Facts `json:"facts"`
+				Ends    *time.Time `json:"ends,omitempty"`
+				Warning string     `json:"warning,omitempty"`
+			}
+			return submit(
+				ctx,
+				t,
+				http.MethodPost,
+				"/api/secrets/inspect",
+				map[string]string{"kind": kind, "value": v},
+				func(i inspection) error {
 					if i.Problem != "" {
 						return &failure{exitFailure, i.Problem, "copy the whole value where it was made"}
 					}
@@ -133,122 +176,149 @@ func secretCommands() []command {
 						return err
 					}
 					return t.told(team.Secret{Facts: i.Facts, Ends: i.Ends, Warning: i.Warning})
-				})
-			},
+				},
+			)
 		},
-		{
-			noun: "secret", verb: "rotate", args: "NAME", short: "Replace a secret's value, read from a prompt or standard input",
-			long:    "The new value is tried on the servers that are given the secret; if one does not\ntake it, nothing is stored. With --overlap the value before is still tried for a\nwhile when a server refuses the new one.",
-			example: "bouncer secret rotate sailings-token --overlap 24 < token.txt",
-			flags: func(f *flag.FlagSet) {
-				f.BoolVar(&anyway, "anyway", false, "store it even when a server does not take it")
-				f.IntVar(&overlap, "overlap", 0, "`hours` for which the value before is still tried, 0 to 168")
-				input(f)
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"anyway": anyway, "overlapHours": overlap}
-				if err := value(t, in, "New value of "+t.args[0]); err != nil {
+	}
+}
+
+func secretRotateCommand() command {
+	var anyway bool
+	var overlap int
+	var value secretInput
+	return command{
+		noun: "secret", verb: "rotate", args: "NAME", short: "Replace a secret's value, read from a prompt or standard input",
+		long:    "The new value is tried on the servers that are given the secret; if one does not\ntake it, nothing is stored. With --overlap the value before is still tried for a\nwhile when a server refuses the new one.",
+		example: "bouncer secret rotate sailings-token --overlap 24 < token.txt",
+		flags: func(f *flag.FlagSet) {
+			f.BoolVar(&anyway, "anyway", false, "store it even when a server does not take it")
+			f.IntVar(&overlap, "overlap", 0, "`hours` for which the value before is still tried, 0 to 168")
+			value.define(f)
+		},
+		run: func(ctx context.Context, t *task) error {
+			in := map[string]any{"anyway": anyway, "overlapHours": overlap}
+			if err := value.fill(t, in, "New value of "+t.args[0]); err != nil {
+				return err
+			}
+			return submit(ctx, t, http.MethodPut, "/api/secrets/"+seg(t.args[0])+"/value", in, func(s team.Secret) error {
+				if err := t.done("secret %s has a new value, in use from the next call on", s.Name); err != nil {
 					return err
 				}
-				return submit(ctx, t, http.MethodPut, "/api/secrets/"+seg(t.args[0])+"/value", in, func(s team.Secret) error {
-					if err := t.done("secret %s has a new value, in use from the next call on", s.Name); err != nil {
-						return err
-					}
-					return t.told(s)
-				})
-			},
+				return t.told(s)
+			})
 		},
-		{
-			noun: "secret", verb: "own", args: "SERVER", short: "Store the credential that you, or one of your agents, use at a server instead of the team's",
-			example: "bouncer secret own sailings < my-token.txt",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
-				f.StringVar(&use, "secret", "", "`name` of a stored secret instead of a value; admins and maintainers only")
-				f.BoolVar(&anyway, "anyway", false, "store it even when the server does not take it")
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := map[string]any{"agent": agent, "secret": use, "anyway": anyway}
-				if use == "" {
-					v, err := t.secret("Your token for " + t.args[0])
-					if err != nil {
-						return err
-					}
-					in["value"] = v
-				}
-				return submit(ctx, t, http.MethodPut, "/api/servers/"+seg(t.args[0])+"/own", in, func(s team.Secret) error {
-					if err := t.done("%s is reached with secret %s from the next call on", t.args[0], s.Name); err != nil {
-						return err
-					}
-					return t.told(s)
-				})
-			},
+	}
+}
+
+func secretOwnCommand() command {
+	var agent, use string
+	var anyway bool
+	return command{
+		noun: "secret", verb: "own", args: "SERVER", short: "Store the credential that you, or one of your agents, use at a server instead of the team's",
+		example: "bouncer secret own sailings < my-token.txt",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
+			f.StringVar(&use, "secret", "", "`name` of a stored secret instead of a value; admins and maintainers only")
+			f.BoolVar(&anyway, "anyway", false, "store it even when the server does not take it")
 		},
-		{
-			noun: "secret", verb: "disown", args: "SERVER", short: "Use the team's credential at a server again", example: "bouncer secret disown sailings",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
-			},
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/servers/"+seg(t.args[0])+"/own?agent="+seg(agent), nil, nil); err != nil {
-					return err
-				}
-				return t.done("your own credential for %s is no longer used", t.args[0])
-			},
-		},
-		{
-			noun: "secret", verb: "remove", args: "NAME", short: "Remove a secret that no server is given", example: "bouncer secret remove harbour-token",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/secrets/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
-				}
-				return t.done("secret %s is removed", t.args[0])
-			},
-		},
-		{
-			noun: "locker", verb: "show", short: "Show which keys the locker has, without the keys", example: "bouncer locker show",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/locker", func(k keySet) error {
-					return t.done("keys, the one in force last: %s", strings.Join(k.Keys, " "))
-				})
-			},
-		},
-		{
-			noun: "locker", verb: "rotate", short: "Put a new key in force and wrap everything with it", example: "bouncer locker rotate",
-			long: "The service goes on meanwhile. The key before stays in the key set until the next\nrotation, so that backups made before can be opened.",
-			run: func(ctx context.Context, t *task) error {
-				return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k keySet) error {
-					return t.done("key %s is in force; %d values were wrapped anew", k.Keys[len(k.Keys)-1], k.Rewrapped)
-				})
-			},
-		},
-		{
-			noun: "backup", args: "FILE", short: "Write a copy of the state to a new file; secrets stay encrypted in it",
-			long:    "The file is a database that another bouncer serve can be started with, given the\nkey set of the locker, which is not in it.",
-			example: "bouncer backup bouncer-monday.db",
-			run: func(ctx context.Context, t *task) error {
-				f, err := os.OpenFile(t.args[0], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		run: func(ctx context.Context, t *task) error {
+			in := map[string]any{"agent": agent, "secret": use, "anyway": anyway}
+			if use == "" {
+				v, err := t.secret("Your token for " + t.args[0])
 				if err != nil {
-					return &failure{exitFailure, "the file cannot be made: " + cause(err).Error(), "choose a name that is not taken"}
-				}
-				res, err := t.client.send(ctx, http.MethodGet, "/api/backup", nil)
-				if err == nil && res.StatusCode != http.StatusOK {
-					raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
-					_, err = refused(res, raw)
-				}
-				var n int64
-				if err == nil {
-					n, err = io.Copy(f, res.Body)
-					_ = res.Body.Close()
-				}
-				if cerr := f.Close(); err == nil {
-					err = cerr
-				}
-				if err != nil {
-					_ = os.Remove(t.args[0])
 					return err
 				}
-				return t.done("%s bytes are in %s", strconv.FormatInt(n, 10), t.args[0])
-			},
+				in["value"] = v
+			}
+			return submit(ctx, t, http.MethodPut, "/api/servers/"+seg(t.args[0])+"/own", in, func(s team.Secret) error {
+				if err := t.done("%s is reached with secret %s from the next call on", t.args[0], s.Name); err != nil {
+					return err
+				}
+				return t.told(s)
+			})
+		},
+	}
+}
+
+func secretDisownCommand() command {
+	var agent string
+	return command{
+		noun: "secret", verb: "disown", args: "SERVER", short: "Use the team's credential at a server again", example: "bouncer secret disown sailings",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
+		},
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/servers/"+seg(t.args[0])+"/own?agent="+seg(agent), nil, nil); err != nil {
+				return err
+			}
+			return t.done("your own credential for %s is no longer used", t.args[0])
+		},
+	}
+}
+
+func secretRemoveCommand() command {
+	return command{
+		noun: "secret", verb: "remove", args: "NAME", short: "Remove a secret that no server is given", example: "bouncer secret remove harbour-token",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/secrets/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("secret %s is removed", t.args[0])
+		},
+	}
+}
+
+func lockerShowCommand() command {
+	return command{
+		noun: "locker", verb: "show", short: "Show which keys the locker has, without the keys", example: "bouncer locker show",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/locker", func(k keySet) error {
+				return t.done("keys, the one in force last: %s", strings.Join(k.Keys, " "))
+			})
+		},
+	}
+}
+
+func lockerRotateCommand() command {
+	return command{
+		noun: "locker", verb: "rotate", short: "Put a new key in force and wrap everything with it", example: "bouncer locker rotate",
+		long: "The service goes on meanwhile. The key before stays in the key set until the next\nrotation, so that backups made before can be opened.",
+		run: func(ctx context.Context, t *task) error {
+			return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k keySet) error {
+				return t.done("key %s is in force; %d values were wrapped anew", k.Keys[len(k.Keys)-1], k.Rewrapped)
+			})
+		},
+	}
+}
+
+func backupCommand() command {
+	return command{
+		noun: "backup", args: "FILE", short: "Write a copy of the state to a new file; secrets stay encrypted in it",
+		long:    "The file is a database that another bouncer serve can be started with, given the\nkey set of the locker, which is not in it.",
+		example: "bouncer backup bouncer-monday.db",
+		run: func(ctx context.Context, t *task) error {
+			f, err := os.OpenFile(t.args[0], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			if err != nil {
+				return &failure{exitFailure, "the file cannot be made: " + cause(err).Error(), "choose a name that is not taken"}
+			}
+			res, err := t.client.send(ctx, http.MethodGet, "/api/backup", nil)
+			if err == nil && res.StatusCode != http.StatusOK {
+				raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+				_, err = refused(res, raw)
+			}
+			var n int64
+			if err == nil {
+				n, err = io.Copy(f, res.Body)
+				_ = res.Body.Close()
+			}
+			if cerr := f.Close(); err == nil {
+				err = cerr
+			}
+			if err != nil {
+				_ = os.Remove(t.args[0])
+				return err
+			}
+			return t.done("%s bytes are in %s", strconv.FormatInt(n, 10), t.args[0])
 		},
 	}
 }
@@ -259,124 +329,144 @@ type keySet struct {
 }
 
 func signInCommands() []command {
+	return []command{
+		signInListCommand(),
+		signInBeginCommand(),
+		signInRevokeCommand(),
+		consentListCommand(),
+		consentRevokeCommand(),
+	}
+}
+
+func signInListCommand() command {
+	return command{
+		noun: "sign-in", verb: "list", short: "List sign-ins at servers; what you have to do comes first", example: "bouncer sign-in list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/sign-ins", func(list []team.SignIn) error {
+				if len(list) == 0 {
+					return t.done("no server wants a sign-in; register one with --sign-in")
+				}
+				var rows [][]string
+				for _, s := range list {
+					note := s.Note
+					if s.Mine && s.State != "valid" {
+						note = "to do: bouncer sign-in begin " + s.Server + "  " + note
+					}
+					end := ""
+					if s.Expires != nil {
+						end = clock(*s.Expires)
+					}
+					if s.Renews && s.State == "valid" {
+						end = "renewed by itself"
+					}
+					rows = append(rows, []string{s.ID, s.Server, holder(s), s.State, s.Scope, end, clip(note, 70)})
+				}
+				return t.table([]string{"ID", "SERVER", "WHOSE", "STATE", "SCOPE", "ENDS", "NOTE"}, rows)
+			})
+		},
+	}
+}
+
+func signInBeginCommand() command {
 	var agent string
 	var forTeam bool
 	var wait time.Duration
-	return []command{
-		{
-			noun: "sign-in", verb: "list", short: "List sign-ins at servers; what you have to do comes first", example: "bouncer sign-in list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/sign-ins", func(list []team.SignIn) error {
-					if len(list) == 0 {
-						return t.done("no server wants a sign-in; register one with --sign-in")
-					}
-					var rows [][]string
-					for _, s := range list {
-						note := s.Note
-						if s.Mine && s.State != "valid" {
-							note = "to do: bouncer sign-in begin " + s.Server + "  " + note
-						}
-						end := ""
-						if s.Expires != nil {
-							end = clock(*s.Expires)
-						}
-						if s.Renews && s.State == "valid" {
-							end = "renewed by itself"
-						}
-						rows = append(rows, []string{s.ID, s.Server, holder(s), s.State, s.Scope, end, clip(note, 70)})
-					}
-					return t.table([]string{"ID", "SERVER", "WHOSE", "STATE", "SCOPE", "ENDS", "NOTE"}, rows)
-				})
-			},
+	return command{
+		noun: "sign-in", verb: "begin", args: "SERVER", short: "Sign in at a server, with a browser on any machine",
+		long:    "Prints an address to be opened in a browser where you are signed in to Bouncer,\nand waits until the sign-in is there.",
+		example: "bouncer sign-in begin crew",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&agent, "agent", "", "`name` of the agent that gets a sign-in of its own")
+			f.BoolVar(&forTeam, "team", false, "for the whole team")
+			f.DurationVar(&wait, "wait", 10*time.Minute, "how `long` to wait; 0 for not at all")
 		},
-		{
-			noun: "sign-in", verb: "begin", args: "SERVER", short: "Sign in at a server, with a browser on any machine",
-			long:    "Prints an address to be opened in a browser where you are signed in to Bouncer,\nand waits until the sign-in is there.",
-			example: "bouncer sign-in begin crew",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&agent, "agent", "", "`name` of the agent that gets a sign-in of its own")
-				f.BoolVar(&forTeam, "team", false, "for the whole team")
-				f.DurationVar(&wait, "wait", 10*time.Minute, "how `long` to wait; 0 for not at all")
-			},
-			run: func(ctx context.Context, t *task) error {
-				var me team.Person
-				if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
-					return err
+		run: func(ctx context.Context, t *task) error {
+			var me team.Person
+			if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+				return err
+			}
+			var s struct {
+				Name   string
+				SignIn *struct{ Grant string }
+				Per    string
+			}
+			if err := t.client.do(ctx, http.MethodGet, "/api/servers/"+seg(t.args[0]), nil, &s); err != nil {
+				return err
+			}
+			if s.SignIn == nil || s.SignIn.Grant != "code" {
+				return &failure{exitFailure, "nobody signs in at server " + s.Name, "it takes a stored secret, or none"}
+			}
+			link := t.client.base + "/connect/" + s.Name
+			switch {
+			case agent != "":
+				link += "?agent=" + seg(agent)
+			case forTeam:
+				link += "?for=team"
+			}
+			before := t.signIn(ctx, s.Name, me.Name, agent, forTeam)
+			fmt.Fprintf(t.Out, "Open this in a browser where you are signed in to Bouncer:\n\n  %s\n\n", link)
+			if wait <= 0 {
+				return nil
+			}
+			fmt.Fprintln(t.Err, "Waiting for the sign-in; Ctrl-C ends the waiting only.")
+			ctx, stop := context.WithTimeout(ctx, wait)
+			defer stop()
+			for {
+				if now := t.signIn(ctx, s.Name, me.Name, agent, forTeam); now != "" && now != before {
+					return t.done("signed in at %s", s.Name)
 				}
-				var s struct {
-					Name   string
-					SignIn *struct{ Grant string }
-					Per    string
+				select {
+				case <-time.After(time.Second):
+				case <-ctx.Done():
+					return &failure{exitFailure, "nobody has signed in within " + wait.String(), "open the address and try again"}
 				}
-				if err := t.client.do(ctx, http.MethodGet, "/api/servers/"+seg(t.args[0]), nil, &s); err != nil {
-					return err
-				}
-				if s.SignIn == nil || s.SignIn.Grant != "code" {
-					return &failure{exitFailure, "nobody signs in at server " + s.Name, "it takes a stored secret, or none"}
-				}
-				link := t.client.base + "/connect/" + s.Name
-				switch {
-				case agent != "":
-					link += "?agent=" + seg(agent)
-				case forTeam:
-					link += "?for=team"
-				}
-				before := t.signIn(ctx, s.Name, me.Name, agent, forTeam)
-				fmt.Fprintf(t.Out, "Open this in a browser where you are signed in to Bouncer:\n\n  %s\n\n", link)
-				if wait <= 0 {
-					return nil
-				}
-				fmt.Fprintln(t.Err, "Waiting for the sign-in; Ctrl-C ends the waiting only.")
-				ctx, stop := context.WithTimeout(ctx, wait)
-				defer stop()
-				for {
-					if now := t.signIn(ctx, s.Name, me.Name, agent, forTeam); now != "" && now != before {
-						return t.done("signed in at %s", s.Name)
-					}
-					select {
-					case <-time.After(time.Second):
-					case <-ctx.Done():
-						return &failure{exitFailure, "nobody has signed in within " + wait.String(), "open the address and try again"}
-					}
-				}
-			},
+			}
 		},
-		{
-			noun: "sign-in", verb: "revoke", args: "ID", short: "End a sign-in, here and at its authorization server", example: "bouncer sign-in revoke 01J8Z3...",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/sign-ins/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
-				}
-				return t.done("the sign-in has ended")
-			},
+	}
+}
+
+func signInRevokeCommand() command {
+	return command{
+		noun: "sign-in", verb: "revoke", args: "ID", short: "End a sign-in, here and at its authorization server", example: "bouncer sign-in revoke 01J8Z3...",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/sign-ins/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("the sign-in has ended")
 		},
-		{
-			noun: "consent", verb: "list", short: "List the programs that speak for agents because somebody agreed", example: "bouncer consent list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/consents", func(list []team.Consent) error {
-					if len(list) == 0 {
-						return t.done("no program has signed in yet; assistants that know OAuth need only the address of /mcp")
-					}
-					var rows [][]string
-					for _, c := range list {
-						state := "in force"
-						if c.Revoked != nil {
-							state = "revoked"
-						}
-						rows = append(rows, []string{c.ID, c.AppName, c.Agent, c.Person, c.Resource, when(c.Used), state, c.Why})
-					}
-					return t.table([]string{"ID", "PROGRAM", "AGENT", "AGREED BY", "ADDRESS", "LAST USED", "STATE", "NOTE"}, rows)
-				})
-			},
-		},
-		{
-			noun: "consent", verb: "revoke", args: "ID", short: "End what a program may do; its next request is refused", example: "bouncer consent revoke 01J8Z3...",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/consents/"+seg(t.args[0]), nil, nil); err != nil {
-					return err
+	}
+}
+
+func consentListCommand() command {
+	return command{
+		noun: "consent", verb: "list", short: "List the programs that speak for agents because somebody agreed", example: "bouncer consent list",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/consents", func(list []team.Consent) error {
+				if len(list) == 0 {
+					return t.done("no program has signed in yet; assistants that know OAuth need only the address of /mcp")
 				}
-				return t.done("the consent is revoked")
-			},
+				var rows [][]string
+				for _, c := range list {
+					state := "in force"
+					if c.Revoked != nil {
+						state = "revoked"
+					}
+					rows = append(rows, []string{c.ID, c.AppName, c.Agent, c.Person, c.Resource, when(c.Used), state, c.Why})
+				}
+				return t.table([]string{"ID", "PROGRAM", "AGENT", "AGREED BY", "ADDRESS", "LAST USED", "STATE", "NOTE"}, rows)
+			})
+		},
+	}
+}
+
+func consentRevokeCommand() command {
+	return command{
+		noun: "consent", verb: "revoke", args: "ID", short: "End what a program may do; its next request is refused", example: "bouncer consent revoke 01J8Z3...",
+		run: func(ctx context.Context, t *task) error {
+			if err := t.client.do(ctx, http.MethodDelete, "/api/consents/"+seg(t.args[0]), nil, nil); err != nil {
+				return err
+			}
+			return t.done("the consent is revoked")
 		},
 	}
 }
@@ -401,7 +491,8 @@ func (t *task) signIn(ctx context.Context, server, me, agent string, forTeam boo
 	}
 	for _, s := range list {
 		mine := s.Person == me && agent == "" && !forTeam
-		if s.Server == server && s.State == "valid" && (mine || (agent != "" && s.Agent == agent) || (forTeam && s.Person == "" && s.Agent == "")) {
+		if s.Server == server && s.State == "valid" &&
+			(mine || (agent != "" && s.Agent == agent) || (forTeam && s.Person == "" && s.Agent == "")) {
 			return s.ID
 		}
 	}

@@ -54,7 +54,10 @@ func (p placement) attach(s locker.Secret) link.Attachment {
 	case team.CarryQuery:
 		return link.Attachment{Query: p.name, Value: s}
 	case team.CarryBasic:
-		return link.Attachment{Header: "Authorization", Value: locker.NewSecret("Basic " + base64.StdEncoding.EncodeToString([]byte(s.Reveal())))}
+		return link.Attachment{
+			Header: "Authorization",
+			Value:  locker.NewSecret("Basic " + base64.StdEncoding.EncodeToString([]byte(s.Reveal()))),
+		}
 	case team.CarryHeader:
 		if p.scheme != "" {
 			s = locker.NewSecret(p.scheme + " " + s.Reveal())

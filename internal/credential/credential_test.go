@@ -36,7 +36,20 @@ type gate struct {
 }
 
 func newGate(t *testing.T, takes map[string]string) (*gate, string) {
-	g := &gate{takes: takes, next: toolserver.New("gate", "1", "", toolserver.Tool{Name: "enter", Description: "Enters.", Schema: `{"type":"object"}`, Run: func(context.Context, *toolserver.Call) (any, error) { return "in", nil }})}
+	g := &gate{
+		takes: takes,
+		next: toolserver.New(
+			"gate",
+			"1",
+			"",
+			toolserver.Tool{
+				Name:        "enter",
+				Description: "Enters.",
+				Schema:      `{"type":"object"}`,
+				Run:         func(context.Context, *toolserver.Call) (any, error) { return "in", nil },
+			},
+		),
+	}
 	s := httptest.NewServer(g)
 	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
 	return g, s.URL + "/mcp"
@@ -90,7 +103,10 @@ func (g *gate) take(takes map[string]string) {
 func TestTheMostSpecificCredentialWins(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
-	g, up := newGate(t, map[string]string{"Bearer skf-team-token": "team", "Bearer skf-marit-token": "marit", "Bearer skf-voice-token": "voice"})
+	g, up := newGate(
+		t,
+		map[string]string{"Bearer skf-team-token": "team", "Bearer skf-marit-token": "marit", "Bearer skf-voice-token": "voice"},
+	)
 	w.Register("gate", up, "skf-team-token")
 	w.Rule("admit", "*", "*", "*")
 	quill := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
@@ -139,7 +155,12 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	}
 	_, elsewhere := newGate(t, map[string]string{"Bearer skf-voice-token": "x"})
 	w.Must("PATCH", "/api/servers/own", testkit.Obj{"url": elsewhere, "anyway": true}, nil)
-	assert.Contains(t, hers.CallTool("own__enter", "").Result.Content[0].Text, "has stored no token", "what she gave for one address is not sent to another")
+	assert.Contains(
+		t,
+		hers.CallTool("own__enter", "").Result.Content[0].Text,
+		"has stored no token",
+		"what she gave for one address is not sent to another",
+	)
 }
 
 // Every kind of secret reaches the place it is for.
@@ -172,7 +193,15 @@ func TestSecretsGoWhereTheyAreFor(t *testing.T) {
 		in["name"], in["url"] = "other", up
 		assert.Equal(t, field, w.Problem("POST", "/api/servers", in).Field)
 	}
-	assert.Equal(t, 404, w.Problem("POST", "/api/servers", testkit.Obj{"name": "other", "url": up, "places": []testkit.Obj{{"how": "query", "name": "k", "secret": "nobody"}}}).Status)
+	assert.Equal(
+		t,
+		404,
+		w.Problem(
+			"POST",
+			"/api/servers",
+			testkit.Obj{"name": "other", "url": up, "places": []testkit.Obj{{"how": "query", "name": "k", "secret": "nobody"}}},
+		).Status,
+	)
 
 	// A process gets variables, and files that only it can read.
 	script := filepath.Join(t.TempDir(), "server.sh")
@@ -187,14 +216,32 @@ while read line; do
   esac
 done
 `), 0o700))
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "sh", "command": script, "places": []testkit.Obj{{"how": "variable", "name": "HARBOUR_KEY", "secret": "team-key"}, {"how": "file", "name": "KEY_FILE", "secret": "param"}}}, nil)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name":    "sh",
+			"command": script,
+			"places": []testkit.Obj{
+				{"how": "variable", "name": "HARBOUR_KEY", "secret": "team-key"},
+				{"how": "file", "name": "KEY_FILE", "secret": "param"},
+			},
+		},
+		nil,
+	)
 	raw, err := os.ReadFile(told)
 	require.NoError(t, err)
 	parts := strings.Fields(string(raw))
 	require.Len(t, parts, 4, "%s", raw)
 	assert.Equal(t, "skf-team-key skf-in-the-query 600", parts[0]+" "+parts[2]+" "+parts[3])
 	w.Must("DELETE", "/api/servers/sh", nil, nil)
-	require.Eventually(t, func() bool { _, err := os.Stat(parts[1]); return os.IsNotExist(err) }, 10*time.Second, 50*time.Millisecond, "the file goes with the process")
+	require.Eventually(
+		t,
+		func() bool { _, err := os.Stat(parts[1]); return os.IsNotExist(err) },
+		10*time.Second,
+		50*time.Millisecond,
+		"the file goes with the process",
+	)
 }
 
 // A value that is kept elsewhere is read when it is used, and again when it is
@@ -230,11 +277,20 @@ func TestValuesThatChange(t *testing.T) {
 	// Rotation with overlap.
 	g.take(map[string]string{"Bearer skf-old-token-1": "x", "Bearer skf-new-token-2": "x"})
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "two", "url": up, "token": "skf-old-token-1"}, nil)
-	assert.Equal(t, "overlapHours", w.Problem("PUT", "/api/secrets/two-token/value", testkit.Obj{"value": "skf-new-token-2", "overlapHours": 9999}).Field)
+	assert.Equal(
+		t,
+		"overlapHours",
+		w.Problem("PUT", "/api/secrets/two-token/value", testkit.Obj{"value": "skf-new-token-2", "overlapHours": 9999}).Field,
+	)
 	var s team.Secret
 	w.Must("PUT", "/api/secrets/two-token/value", testkit.Obj{"value": "skf-new-token-2", "overlapHours": 1}, &s)
 	require.NotNil(t, s.Overlap)
-	require.Eventually(t, func() bool { return g.last().Get("Authorization") == "Bearer skf-new-token-2" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return g.last().Get("Authorization") == "Bearer skf-new-token-2" },
+		10*time.Second,
+		20*time.Millisecond,
+	)
 	g.take(map[string]string{"Bearer skf-old-token-1": "x"}) // half of the far side does not know the new one
 	_, text := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"two__enter"}}`)
 	assert.NotContains(t, text, "rejected", "the value before is still tried")
@@ -266,7 +322,12 @@ func TestKeysAndBackups(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "bouncer.db"), raw, 0o600))
 		seen := len(g.seen)
 		again := testkit.Start(t, map[string]string{"data": dir, "keys": keys})
-		require.Eventually(t, func() bool { g.mu.Lock(); defer g.mu.Unlock(); return len(g.seen) > seen }, 10*time.Second, 20*time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { g.mu.Lock(); defer g.mu.Unlock(); return len(g.seen) > seen },
+			10*time.Second,
+			20*time.Millisecond,
+		)
 		assert.Equal(t, "Bearer skf-canary-token", g.last().Get("Authorization"), "the backup from %s the rotation", name)
 		again.Stop()
 	}
@@ -283,7 +344,12 @@ func TestEndsAreKnown(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
 	jwt := func(in time.Duration) string {
-		return fmt.Sprintf("eyJhbGciOiJub25lIn0.%s.c2lnbmF0dXJl", base64.RawURLEncoding.EncodeToString([]byte(fmt.Sprintf(`{"iss":"https://customs.skerrow.example","exp":%d}`, time.Now().Add(in).Unix()))))
+		return fmt.Sprintf(
+			"eyJhbGciOiJub25lIn0.%s.c2lnbmF0dXJl",
+			base64.RawURLEncoding.EncodeToString(
+				[]byte(fmt.Sprintf(`{"iss":"https://customs.skerrow.example","exp":%d}`, time.Now().Add(in).Unix())),
+			),
+		)
 	}
 	var s team.Secret
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "soon", "value": jwt(5 * 24 * time.Hour)}, &s)

@@ -484,7 +484,11 @@ func (g *Grant) failure(e *oauth.Error) error {
 	if g.server.SignIn.Grant == team.GrantAssertion {
 		at = g.link
 	}
-	return link.NewFailure(diagnosis.Finding{Cause: e.Cause(), Message: e.Why, Remedy: e.Remedy(), Actor: "whoever registered the server"}, at, e)
+	return link.NewFailure(
+		diagnosis.Finding{Cause: e.Cause(), Message: e.Why, Remedy: e.Remedy(), Actor: "whoever registered the server"},
+		at,
+		e,
+	)
 }
 
 // State is what is known of a grant in force.
@@ -508,7 +512,14 @@ func (s *Set) State(serverID string, h team.Holder) (state State, ok bool) {
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	state = State{Renews: g.renews(), Issuer: g.have.Server.Issuer, Scope: g.have.Scope, Missing: g.missingScope, Expires: g.have.Expires, Rejected: g.rejected}
+	state = State{
+		Renews:   g.renews(),
+		Issuer:   g.have.Server.Issuer,
+		Scope:    g.have.Scope,
+		Missing:  g.missingScope,
+		Expires:  g.have.Expires,
+		Rejected: g.rejected,
+	}
 	if g.loaded {
 		state.Gotten = g.gotten
 	}

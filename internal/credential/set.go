@@ -104,7 +104,14 @@ func rowKey(serverID string, h team.Holder) string { return serverID + "/" + h.K
 // objects, so that what is known of them is kept. A secret that cannot be opened
 // does not keep the rest from working; it fails when it is used.
 func (s *Set) View(rows Rows) *View {
-	v := &View{set: s, values: map[string]*Value{}, own: map[string]string{}, signIns: map[string]store.StoredSignIn{}, agents: rows.Agents, used: map[string]bool{}}
+	v := &View{
+		set:     s,
+		values:  map[string]*Value{},
+		own:     map[string]string{},
+		signIns: map[string]store.StoredSignIn{},
+		agents:  rows.Agents,
+		used:    map[string]bool{},
+	}
 	var learnt []string
 	for name, row := range rows.Secrets {
 		value := s.value(name, row)
@@ -196,8 +203,17 @@ func (s *Set) Uses() map[string]int64 {
 func (s *Set) Discover(ctx context.Context, server team.Server) (oauth.Metadata, oauth.Challenge, error) {
 	c, _ := oauth.ReadChallenge(s.o.Challenge(ctx, server))
 	m, err := s.o.OAuth.Discover(ctx, server.URL, c)
-	if w := server.SignIn; err == nil && w != nil && w.Issuer != "" && strings.TrimSuffix(m.Issuer, "/") != strings.TrimSuffix(w.Issuer, "/") {
-		err = &oauth.Error{Step: oauth.StepMetadata, Final: true, Why: fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; nothing was sent there", m.Issuer, w.Issuer)}
+	if w := server.SignIn; err == nil && w != nil && w.Issuer != "" &&
+		strings.TrimSuffix(m.Issuer, "/") != strings.TrimSuffix(w.Issuer, "/") {
+		err = &oauth.Error{
+			Step:  oauth.StepMetadata,
+			Final: true,
+			Why: fmt.Sprintf(
+				"the server now names the authorization server %s, but its client id is for %s; nothing was sent there",
+				m.Issuer,
+				w.Issuer,
+			),
+		}
 	}
 	return m, c, err
 }

@@ -88,7 +88,10 @@ func (o *Client) control(_, address string, _ syscall.RawConn) error {
 	if ip.IsGlobalUnicast() && !ip.IsPrivate() && !shared.Contains(ip) {
 		return nil
 	}
-	return &endpoint.AddressError{Address: ip.String(), Why: "is a private, loopback or link-local address, which an admin has not allowed (setting private-ranges)"}
+	return &endpoint.AddressError{
+		Address: ip.String(),
+		Why:     "is a private, loopback or link-local address, which an admin has not allowed (setting private-ranges)",
+	}
 }
 
 // StatusError is an answer that is no success.
@@ -151,7 +154,12 @@ func (o *Client) Post(ctx context.Context, address, contentType string, body []b
 }
 
 // Exchange is post with the header of the answer.
-func (o *Client) Exchange(ctx context.Context, address, contentType string, body []byte, header http.Header) (int, []byte, http.Header, error) {
+func (o *Client) Exchange(
+	ctx context.Context,
+	address, contentType string,
+	body []byte,
+	header http.Header,
+) (int, []byte, http.Header, error) {
 	if err := endpoint.CheckEndpoint(address); err != nil {
 		return 0, nil, nil, err
 	}

@@ -26,7 +26,18 @@ type Query struct {
 const MaxCalls = 500
 
 func filter(by team.Person, q Query) (store.CallFilter, error) {
-	f := store.CallFilter{Agent: q.Agent, Server: q.Server, Tool: q.Tool, Decision: q.Decision, Outcome: q.Outcome, Rule: q.Rule, Text: q.Text, Since: q.Since, Until: q.Until, Limit: q.Limit}
+	f := store.CallFilter{
+		Agent:    q.Agent,
+		Server:   q.Server,
+		Tool:     q.Tool,
+		Decision: q.Decision,
+		Outcome:  q.Outcome,
+		Rule:     q.Rule,
+		Text:     q.Text,
+		Since:    q.Since,
+		Until:    q.Until,
+		Limit:    q.Limit,
+	}
 	if by.Role == team.Member {
 		f.Owner = by.Name
 	}

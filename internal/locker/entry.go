@@ -151,7 +151,9 @@ func tidy(kind, v string) (string, []string) {
 	return v, notes
 }
 
-var placeholders = regexp.MustCompile(`(?i)^(\$\{.*\}|\{\{.*\}\}|<[^>]*>|\[[^\]]*\]|%[a-z0-9_]+%|\$[a-z_][a-z0-9_]*|[x*•.]{4,}|(your|my|insert|enter|paste|put|add)[-_ ].*(token|key|secret|password|here).*|change[-_]?me|todo|secret|password|token|none|null|undefined|example|placeholder|redacted)$`)
+var placeholders = regexp.MustCompile(
+	`(?i)^(\$\{.*\}|\{\{.*\}\}|<[^>]*>|\[[^\]]*\]|%[a-z0-9_]+%|\$[a-z_][a-z0-9_]*|[x*•.]{4,}|(your|my|insert|enter|paste|put|add)[-_ ].*(token|key|secret|password|here).*|change[-_]?me|todo|secret|password|token|none|null|undefined|example|placeholder|redacted)$`,
+)
 
 // placeholder recognises what stands for a value in instructions.
 func placeholder(v string) error {
@@ -182,7 +184,13 @@ func Look(s Secret) (f team.Facts, ends time.Time) {
 	if err != nil || json.Unmarshal(raw, &claims) != nil {
 		return f, ends
 	}
-	f = team.Facts{Form: "jwt", Issuer: short(claims.Iss), Subject: short(claims.Sub), Audience: words(claims.Aud, false), Scopes: append(words(claims.Scope, true), words(claims.Scp, true)...)}
+	f = team.Facts{
+		Form:     "jwt",
+		Issuer:   short(claims.Iss),
+		Subject:  short(claims.Sub),
+		Audience: words(claims.Aud, false),
+		Scopes:   append(words(claims.Scope, true), words(claims.Scp, true)...),
+	}
 	if claims.Exp > 0 && claims.Exp < 1e11 {
 		ends = time.Unix(int64(claims.Exp), 0).UTC()
 	}
@@ -291,7 +299,8 @@ func (b *bounded) Write(p []byte) (int, error) {
 // CheckSource says what is wrong with the form of a source.
 func CheckSource(source string) error {
 	how, rest, ok := strings.Cut(source, " ")
-	if !ok || strings.TrimSpace(rest) == "" || (how != "env" && how != "file" && how != "command") || len(source) > 4096 || strings.ContainsRune(source, 0) {
+	if !ok || strings.TrimSpace(rest) == "" || (how != "env" && how != "file" && how != "command") || len(source) > 4096 ||
+		strings.ContainsRune(source, 0) {
 		return errors.New("must look like env NAME, file PATH or command LINE")
 	}
 	if how == "file" && !strings.HasPrefix(rest, "/") {

@@ -105,7 +105,9 @@ func TestLook(t *testing.T) {
 		enc := base64.RawURLEncoding
 		return NewSecret(enc.EncodeToString([]byte(`{"alg":"none"}`)) + "." + enc.EncodeToString([]byte(claims)) + ".c2ln")
 	}
-	f, ends := Look(jwt(`{"iss":"https://customs.skerrow.example","aud":["customs","other"],"scope":"read write","sub":"desk","exp":1795392000}`))
+	f, ends := Look(
+		jwt(`{"iss":"https://customs.skerrow.example","aud":["customs","other"],"scope":"read write","sub":"desk","exp":1795392000}`),
+	)
 	assert.Equal(t, "jwt https://customs.skerrow.example desk", f.Form+" "+f.Issuer+" "+f.Subject)
 	assert.Equal(t, [][]string{{"customs", "other"}, {"read", "write"}}, [][]string{f.Audience, f.Scopes})
 	assert.Equal(t, time.Unix(1795392000, 0).UTC(), ends)

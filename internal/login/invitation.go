@@ -43,8 +43,20 @@ func (svc *Service) Invite(ctx context.Context, by team.Person, n apitype.NewInv
 	}
 	pass, now := token.New(token.InvitationPrefix), time.Now().UTC()
 	sum := token.Hash(pass)
-	v := team.Invitation{ID: strings.ToLower(team.NewID()), Role: n.Role, Note: n.Note, By: by.Name, Created: now, Expires: now.AddDate(0, 0, invitationDays), State: "open"}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "invitation.make", Subject: v.ID, After: string(n.Role) + " " + n.Note, Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.AddInvitation(v, sum[:]) })
+	v := team.Invitation{
+		ID:      strings.ToLower(team.NewID()),
+		Role:    n.Role,
+		Note:    n.Note,
+		By:      by.Name,
+		Created: now,
+		Expires: now.AddDate(0, 0, invitationDays),
+		State:   "open",
+	}
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "invitation.make", Subject: v.ID, After: string(n.Role) + " " + n.Note, Topics: []string{"people"}},
+		func(tx *store.Tx) error { return tx.AddInvitation(v, sum[:]) },
+	)
 	return v, svc.o.Address + "/invitation/" + pass, err
 }
 
@@ -77,7 +89,15 @@ func (svc *Service) Invitation(ctx context.Context, pass string) (team.Invitatio
 
 // WithdrawInvitation takes an invitation back.
 func (svc *Service) WithdrawInvitation(ctx context.Context, by team.Person, id string) error {
-	return store.Explain(svc.registry.Write(ctx, registry.Change{By: by, What: "invitation.withdraw", Subject: id, Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.RemoveInvitation(id) }), "invitation", id)
+	return store.Explain(
+		svc.registry.Write(
+			ctx,
+			registry.Change{By: by, What: "invitation.withdraw", Subject: id, Topics: []string{"people"}},
+			func(tx *store.Tx) error { return tx.RemoveInvitation(id) },
+		),
+		"invitation",
+		id,
+	)
 }
 
 // Join takes an invitation: it adds the person and opens a login.
@@ -91,7 +111,11 @@ func (svc *Service) Join(ctx context.Context, j apitype.Joining, from string) (s
 		return "", team.Person{}, err
 	}
 	if v.State != "open" {
-		return "", team.Person{}, &team.ConflictError{Field: "token", Why: "this invitation is " + v.State, Hint: "ask " + v.By + " for another one"}
+		return "", team.Person{}, &team.ConflictError{
+			Field: "token",
+			Why:   "this invitation is " + v.State,
+			Hint:  "ask " + v.By + " for another one",
+		}
 	}
 	j.FullName = strings.TrimSpace(j.FullName)
 	if err := team.CheckName("name", j.Name); err != nil {
@@ -108,12 +132,22 @@ func (svc *Service) Join(ctx context.Context, j apitype.Joining, from string) (s
 		return "", team.Person{}, err
 	}
 	p := team.Person{ID: team.NewID(), Name: j.Name, FullName: j.FullName, Role: v.Role, Created: time.Now().UTC()}
-	err = svc.registry.Write(ctx, registry.Change{By: p, What: "person.join", Subject: p.Name, After: people.Describe(p) + ", invited by " + v.By, Topics: []string{"people"}}, func(tx *store.Tx) error {
-		if err := tx.TakeInvitation(v.ID, p.Name); err != nil {
-			return err
-		}
-		return tx.AddPerson(p, hash)
-	})
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{
+			By:      p,
+			What:    "person.join",
+			Subject: p.Name,
+			After:   people.Describe(p) + ", invited by " + v.By,
+			Topics:  []string{"people"},
+		},
+		func(tx *store.Tx) error {
+			if err := tx.TakeInvitation(v.ID, p.Name); err != nil {
+				return err
+			}
+			return tx.AddPerson(p, hash)
+		},
+	)
 	if err != nil {
 		return "", p, store.Explain(err, "person", p.Name)
 	}

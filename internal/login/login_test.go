@@ -17,10 +17,23 @@ import (
 
 // house starts a service whose people sign in at Pilothouse.
 func house(t *testing.T) (*testkit.World, *pilothouse.Authority) {
-	as := testkit.Authority(t, pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}}, pilothouse.Person{Name: "ottilie", FullName: "Ottilie Brandt", Groups: []string{"crew", "choir"}},
-		pilothouse.Person{Name: "Isla", FullName: "Isla Faro", Groups: []string{"choir"}})
+	as := testkit.Authority(
+		t,
+		pilothouse.Person{Name: "marit", FullName: "Marit Aune", Groups: []string{"desk"}},
+		pilothouse.Person{Name: "ottilie", FullName: "Ottilie Brandt", Groups: []string{"crew", "choir"}},
+		pilothouse.Person{Name: "Isla", FullName: "Isla Faro", Groups: []string{"choir"}},
+	)
 	t.Setenv("PILOTHOUSE", "skf-pilothouse-canary")
-	w := testkit.Start(t, map[string]string{"private-ranges": "127.0.0.0/8", "oidc-issuer": as.Issuer, "oidc-client-id": "bouncer", "oidc-secret": "env PILOTHOUSE", "oidc-groups": "desk=admin,crew=member"})
+	w := testkit.Start(
+		t,
+		map[string]string{
+			"private-ranges": "127.0.0.0/8",
+			"oidc-issuer":    as.Issuer,
+			"oidc-client-id": "bouncer",
+			"oidc-secret":    "env PILOTHOUSE",
+			"oidc-groups":    "desk=admin,crew=member",
+		},
+	)
 	as.Add(pilothouse.Client{ID: "bouncer", Secret: "skf-pilothouse-canary", Redirects: []string{w.Base + "/sign-in/callback"}})
 	return w, as
 }
@@ -77,7 +90,17 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	far.Add(pilothouse.Client{ID: "bouncer-there", Secret: "skf-there", Trusts: as})
 	w.Must("POST", "/api/secrets", testkit.Obj{"name": "there", "kind": "client-secret", "value": "skf-there"}, nil)
 	crew := testkit.Protect(t, far, "crew:read", ferries.Crew(), nil)
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": crew, "per": "person", "signIn": testkit.Obj{"grant": "assertion", "clientId": "bouncer-there", "clientSecret": "there"}}, nil)
+	w.Must(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name":   "crew",
+			"url":    crew,
+			"per":    "person",
+			"signIn": testkit.Obj{"grant": "assertion", "clientId": "bouncer-there", "clientSecret": "there"},
+		},
+		nil,
+	)
 	w.Rule("admit", "*", "*", "*")
 	b.Must("POST", "/api/agents", testkit.Obj{"name": "ottilie-parlour", "owner": "ottilie"}, nil)
 	p := w.Problem("POST", "/api/agents/ottilie-parlour/passes", testkit.Obj{"days": 1})

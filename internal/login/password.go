@@ -74,7 +74,15 @@ func (p *Passwords) Hash(ctx context.Context, password string) (string, error) {
 		return "", err
 	}
 	enc := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, p.cost.MemoryKiB, p.cost.Passes, p.cost.Threads, enc.EncodeToString(salt[:]), enc.EncodeToString(sum)), nil
+	return fmt.Sprintf(
+		"$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s",
+		argon2.Version,
+		p.cost.MemoryKiB,
+		p.cost.Passes,
+		p.cost.Threads,
+		enc.EncodeToString(salt[:]),
+		enc.EncodeToString(sum),
+	), nil
 }
 
 // Verify reports whether the password belongs to the encoded hash. An unknown

@@ -63,7 +63,12 @@ func (svc *Service) FinishLogin(ctx context.Context, answer url.Values, browser,
 	return Landing{Path: pending.Back, Login: token}, true
 }
 
-func (svc *Service) finish(ctx context.Context, pending oauth.PendingAuthorization[struct{}], answer url.Values, browser, from string) (token string, err error) {
+func (svc *Service) finish(
+	ctx context.Context,
+	pending oauth.PendingAuthorization[struct{}],
+	answer url.Values,
+	browser, from string,
+) (token string, err error) {
 	if !pending.BegunIn(browser) {
 		return "", &oauth.Error{Step: oauth.StepAuthorize, Why: "this sign-in was begun in another browser"}
 	}
@@ -93,7 +98,12 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 func (svc *Service) admitProvider(ctx context.Context, issuer string, c oauth.Claims) (team.Person, error) {
 	role, ok := svc.o.Provider.RoleOf(c.Groups)
 	if !ok {
-		return team.Person{}, &oauth.Error{Step: oauth.StepToken, Code: "access_denied", Final: true, Why: "none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)"}
+		return team.Person{}, &oauth.Error{
+			Step:  oauth.StepToken,
+			Code:  "access_denied",
+			Final: true,
+			Why:   "none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)",
+		}
 	}
 	subject := issuer + " " + c.Subject
 	p, err := svc.store.PersonBySubject(ctx, subject)
@@ -120,7 +130,18 @@ func (svc *Service) admitProvider(ctx context.Context, issuer string, c oauth.Cl
 		}
 		before := people.Describe(p)
 		p.Role = role
-		return p, svc.registry.Write(ctx, registry.Change{By: p, What: "person.update", Subject: p.Name, Before: before, After: people.Describe(p), Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.SetPerson(p) })
+		return p, svc.registry.Write(
+			ctx,
+			registry.Change{
+				By:      p,
+				What:    "person.update",
+				Subject: p.Name,
+				Before:  before,
+				After:   people.Describe(p),
+				Topics:  []string{"people"},
+			},
+			func(tx *store.Tx) error { return tx.SetPerson(p) },
+		)
 	}
 	return p, nil
 }
@@ -131,7 +152,11 @@ func (svc *Service) joinProvider(ctx context.Context, name string, c oauth.Claim
 	p, err := svc.store.PersonByName(ctx, name)
 	if err == nil {
 		if p.Elsewhere {
-			return p, &oauth.Error{Step: oauth.StepToken, Final: true, Why: fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name)}
+			return p, &oauth.Error{
+				Step:  oauth.StepToken,
+				Final: true,
+				Why:   fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name),
+			}
 		}
 		last, err := svc.people.LastAdmin(ctx, p)
 		if err != nil {
@@ -141,9 +166,13 @@ func (svc *Service) joinProvider(ctx context.Context, name string, c oauth.Claim
 			p.Role = role
 		}
 		p.Elsewhere = true
-		return p, svc.registry.Write(ctx, registry.Change{By: p, What: "person.tie", Subject: name, After: subject, Topics: []string{"people"}}, func(tx *store.Tx) error {
-			return errors.Join(tx.SetPerson(p), tx.SetSubject(p.ID, subject))
-		})
+		return p, svc.registry.Write(
+			ctx,
+			registry.Change{By: p, What: "person.tie", Subject: name, After: subject, Topics: []string{"people"}},
+			func(tx *store.Tx) error {
+				return errors.Join(tx.SetPerson(p), tx.SetSubject(p.ID, subject))
+			},
+		)
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return p, err
@@ -153,8 +182,18 @@ func (svc *Service) joinProvider(ctx context.Context, name string, c oauth.Claim
 		full = name
 	}
 	p = team.Person{ID: team.NewID(), Name: name, FullName: full, Role: role, Elsewhere: true, Created: time.Now().UTC()}
-	return p, svc.registry.Write(ctx, registry.Change{By: p, What: "person.add", Subject: name, After: people.Describe(p) + ", through " + svc.o.Provider.Name(), Topics: []string{"people"}}, func(tx *store.Tx) error {
-		// No password: the empty hash is one that nothing verifies against.
-		return errors.Join(tx.AddPerson(p, ""), tx.SetSubject(p.ID, subject))
-	})
+	return p, svc.registry.Write(
+		ctx,
+		registry.Change{
+			By:      p,
+			What:    "person.add",
+			Subject: name,
+			After:   people.Describe(p) + ", through " + svc.o.Provider.Name(),
+			Topics:  []string{"people"},
+		},
+		func(tx *store.Tx) error {
+			// No password: the empty hash is one that nothing verifies against.
+			return errors.Join(tx.AddPerson(p, ""), tx.SetSubject(p.ID, subject))
+		},
+	)
 }

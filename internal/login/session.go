@@ -76,9 +76,13 @@ func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error)
 		return "", err
 	}
 	p := team.Person{ID: team.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: true, Created: time.Now()}
-	err = svc.store.Write(ctx, team.Change{Person: name, What: "person.add", Subject: name, After: "first admin"}, func(tx *store.Tx) error {
-		return tx.AddPerson(p, hash)
-	})
+	err = svc.store.Write(
+		ctx,
+		team.Change{Person: name, What: "person.add", Subject: name, After: "first admin"},
+		func(tx *store.Tx) error {
+			return tx.AddPerson(p, hash)
+		},
+	)
 	return password, err
 }
 
@@ -187,9 +191,13 @@ func (svc *Service) AddPerson(ctx context.Context, by team.Person, n apitype.New
 		return team.Person{}, "", err
 	}
 	p := team.Person{ID: team.NewID(), Name: n.Name, FullName: n.FullName, Role: n.Role, MustChange: true, Created: time.Now().UTC()}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "person.add", Subject: p.Name, After: people.Describe(p), Topics: []string{"people"}}, func(tx *store.Tx) error {
-		return tx.AddPerson(p, hash)
-	})
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "person.add", Subject: p.Name, After: people.Describe(p), Topics: []string{"people"}},
+		func(tx *store.Tx) error {
+			return tx.AddPerson(p, hash)
+		},
+	)
 	return p, password, store.Explain(err, "person", p.Name)
 }
 
@@ -204,9 +212,13 @@ func (svc *Service) ResetPassword(ctx context.Context, by team.Person, name stri
 	if err != nil {
 		return "", err
 	}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "person.reset", Subject: name, After: "one-time password", Topics: []string{"people"}}, func(tx *store.Tx) error {
-		return tx.SetPassword(p.ID, hash, true, nil)
-	})
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "person.reset", Subject: name, After: "one-time password", Topics: []string{"people"}},
+		func(tx *store.Tx) error {
+			return tx.SetPassword(p.ID, hash, true, nil)
+		},
+	)
 	return password, err
 }
 
@@ -256,7 +268,15 @@ func (svc *Service) EndLogin(ctx context.Context, by team.Person, id string) err
 	}
 	for _, l := range all {
 		if l.ID == id && (l.Person == by.Name || by.Role == team.Admin) {
-			return store.Explain(svc.registry.Write(ctx, registry.Change{By: by, What: "login.end", Subject: l.Person, Before: l.Label, Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.EndLoginByID(id) }), "login", id)
+			return store.Explain(
+				svc.registry.Write(
+					ctx,
+					registry.Change{By: by, What: "login.end", Subject: l.Person, Before: l.Label, Topics: []string{"people"}},
+					func(tx *store.Tx) error { return tx.EndLoginByID(id) },
+				),
+				"login",
+				id,
+			)
 		}
 	}
 	return &team.NotFoundError{Kind: "login", Name: id}

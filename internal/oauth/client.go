@@ -182,7 +182,11 @@ func (client *Client) RegisterClient(ctx context.Context, a Metadata, redirect, 
 	body, _ := json.Marshal(in)
 	status, raw, err := client.http.Post(ctx, a.Register, "application/json", body, nil)
 	if err != nil {
-		return ClientIdentity{}, &Error{Step: StepRegister, Why: "the authorization server could not be asked to register Bouncer: " + err.Error(), cause: err}
+		return ClientIdentity{}, &Error{
+			Step:  StepRegister,
+			Why:   "the authorization server could not be asked to register Bouncer: " + err.Error(),
+			cause: err,
+		}
 	}
 	var out struct {
 		ID     string `json:"client_id"`
@@ -249,14 +253,25 @@ func Begin(a Metadata, id ClientIdentity, redirect, scope string) (*Authorizatio
 		return nil, "", &Error{Step: StepMetadata, Why: "the authorization server has no address to sign in at"}
 	}
 	if !slices.Contains(a.Challenge, "S256") {
-		return nil, "", &Error{Step: StepMetadata, Why: "the authorization server does not say that it protects codes (PKCE with S256), so no sign-in is begun there"}
+		return nil, "", &Error{
+			Step: StepMetadata,
+			Why:  "the authorization server does not say that it protects codes (PKCE with S256), so no sign-in is begun there",
+		}
 	}
 	proof, err := newProofKey(a)
 	if err != nil {
 		return nil, "", &Error{Step: StepAuthorize, Why: "no key could be made: " + err.Error(), cause: err}
 	}
 	id.Proof = proof
-	f := &Authorization{Server: a, Identity: id, Redirect: redirect, State: token.New(""), Verifier: token.New(""), Nonce: token.New(""), Scope: scope}
+	f := &Authorization{
+		Server:   a,
+		Identity: id,
+		Redirect: redirect,
+		State:    token.New(""),
+		Verifier: token.New(""),
+		Nonce:    token.New(""),
+		Scope:    scope,
+	}
 	sum := sha256.Sum256([]byte(f.Verifier))
 	u, err := url.Parse(a.Authorize)
 	if err != nil {
@@ -304,9 +319,21 @@ func (client *Client) ExchangeCode(ctx context.Context, f *Authorization, answer
 	iss, named := answer["iss"]
 	switch {
 	case named && (len(iss) != 1 || iss[0] != f.Server.Issuer):
-		return Tokens{}, &Error{Step: StepAuthorize, Final: true, Why: fmt.Sprintf("the answer comes from %q instead of %s; nothing of it was used", endpoint.Clip(strings.Join(iss, " ")), f.Server.Issuer)}
+		return Tokens{}, &Error{
+			Step:  StepAuthorize,
+			Final: true,
+			Why: fmt.Sprintf(
+				"the answer comes from %q instead of %s; nothing of it was used",
+				endpoint.Clip(strings.Join(iss, " ")),
+				f.Server.Issuer,
+			),
+		}
 	case !named && f.Server.Iss:
-		return Tokens{}, &Error{Step: StepAuthorize, Final: true, Why: "the answer does not say which authorization server it comes from; nothing of it was used"}
+		return Tokens{}, &Error{
+			Step:  StepAuthorize,
+			Final: true,
+			Why:   "the answer does not say which authorization server it comes from; nothing of it was used",
+		}
 	}
 	if code := answer.Get("error"); code != "" {
 		return Tokens{}, Denied(StepAuthorize, code, answer.Get("error_description"))
@@ -360,7 +387,15 @@ const idJAG = "urn:ietf:params:oauth:token-type:id-jag"
 // assertion, and that at the server's authority for an access token
 // (enterprise-managed authorization: RFC 8693, then RFC 7523). Errors are
 // *Refusal.
-func (client *Client) IdentityAssertion(ctx context.Context, idp Metadata, atIDP ClientIdentity, idToken locker.Secret, a Metadata, id ClientIdentity, scope string) (Tokens, error) {
+func (client *Client) IdentityAssertion(
+	ctx context.Context,
+	idp Metadata,
+	atIDP ClientIdentity,
+	idToken locker.Secret,
+	a Metadata,
+	id ClientIdentity,
+	scope string,
+) (Tokens, error) {
 	v := url.Values{
 		"grant_type": {"urn:ietf:params:oauth:grant-type:token-exchange"}, "requested_token_type": {idJAG}, "audience": {a.Issuer},
 		"subject_token": {idToken.Reveal()}, "subject_token_type": {"urn:ietf:params:oauth:token-type:id_token"},
@@ -450,7 +485,13 @@ func (client *Client) token(ctx context.Context, a Metadata, id ClientIdentity, 
 	case strings.ContainsFunc(t.Access, func(r rune) bool { return r <= ' ' || r > '~' }):
 		return bad("holds a token that no header can carry")
 	}
-	out := Tokens{Access: locker.NewSecret(t.Access), Refresh: locker.NewSecret(t.Refresh), ID: locker.NewSecret(t.ID), Scope: wanted, Bound: strings.EqualFold(t.Type, "dpop")}
+	out := Tokens{
+		Access:  locker.NewSecret(t.Access),
+		Refresh: locker.NewSecret(t.Refresh),
+		ID:      locker.NewSecret(t.ID),
+		Scope:   wanted,
+		Bound:   strings.EqualFold(t.Type, "dpop"),
+	}
 	if t.Scope != nil {
 		out.Scope = endpoint.Clip(*t.Scope)
 	}

@@ -131,7 +131,10 @@ func (client *Client) Discover(ctx context.Context, server string, c Challenge) 
 	}
 	switch {
 	case !covers(res.Resource, server):
-		return Metadata{}, &Error{Step: StepResource, Why: fmt.Sprintf("the resource metadata is for %q, not for this server", endpoint.Clip(res.Resource))}
+		return Metadata{}, &Error{
+			Step: StepResource,
+			Why:  fmt.Sprintf("the resource metadata is for %q, not for this server", endpoint.Clip(res.Resource)),
+		}
 	case len(res.Servers) == 0:
 		return Metadata{}, &Error{Step: StepResource, Why: "the resource metadata names no authorization server"}
 	}
@@ -231,16 +234,30 @@ func (client *Client) legacyMetadata(ctx context.Context, base *url.URL) (Metada
 	err := client.http.GetJSON(ctx, origin+"/.well-known/oauth-authorization-server", &a)
 	switch {
 	case err == nil && strings.TrimSuffix(a.Issuer, "/") != origin:
-		return Metadata{}, &Error{Step: StepMetadata, Why: fmt.Sprintf("the metadata of %s says that it is %q", endpoint.Clip(origin), endpoint.Clip(a.Issuer))}
+		return Metadata{}, &Error{
+			Step: StepMetadata,
+			Why:  fmt.Sprintf("the metadata of %s says that it is %q", endpoint.Clip(origin), endpoint.Clip(a.Issuer)),
+		}
 	case err == nil:
 		return a, a.check()
 	case !missing(err):
-		return Metadata{}, &Error{Step: StepMetadata, Why: "the metadata of the authorization server cannot be read: " + err.Error(), cause: err}
+		return Metadata{}, &Error{
+			Step:  StepMetadata,
+			Why:   "the metadata of the authorization server cannot be read: " + err.Error(),
+			cause: err,
+		}
 	}
 	if err := endpoint.CheckEndpoint(origin); err != nil {
 		return Metadata{}, &Error{Step: StepMetadata, Why: "the server wants a sign-in, but says nowhere where, and " + err.Error()}
 	}
-	return Metadata{Issuer: origin, Authorize: origin + "/authorize", Token: origin + "/token", Register: origin + "/register", Challenge: []string{"S256"}, Guessed: true}, nil
+	return Metadata{
+		Issuer:    origin,
+		Authorize: origin + "/authorize",
+		Token:     origin + "/token",
+		Register:  origin + "/register",
+		Challenge: []string{"S256"},
+		Guessed:   true,
+	}, nil
 }
 
 // ScopesFor returns the scopes to ask for: those of the challenge, else those of

@@ -46,7 +46,10 @@ func Proof(key locker.Secret, method, address string, access locker.Secret, nonc
 	if !ok {
 		return "", x509.ErrUnsupportedAlgorithm
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: private}, (&jose.SignerOptions{}).WithType("dpop+jwt").WithHeader("jwk", jose.JSONWebKey{Key: public.Public()}))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: alg, Key: private},
+		(&jose.SignerOptions{}).WithType("dpop+jwt").WithHeader("jwk", jose.JSONWebKey{Key: public.Public()}),
+	)
 	if err != nil {
 		return "", err
 	}

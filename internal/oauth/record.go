@@ -70,7 +70,13 @@ func (r Record) Metadata() Metadata {
 
 // Client is who Bouncer is there.
 func (r Record) Client() ClientIdentity {
-	return ClientIdentity{ID: r.ClientID, Secret: locker.NewSecret(r.Secret), Key: locker.NewSecret(r.Key), Method: r.Method, Proof: locker.NewSecret(r.ProofKey)}
+	return ClientIdentity{
+		ID:     r.ClientID,
+		Secret: locker.NewSecret(r.Secret),
+		Key:    locker.NewSecret(r.Key),
+		Method: r.Method,
+		Proof:  locker.NewSecret(r.ProofKey),
+	}
 }
 
 // Tokens are those of the grant.

@@ -112,7 +112,13 @@ const lastMoment = 5 * time.Second
 
 // Vouch gets an access token for a person at another authorization server, who is
 // vouched for by the provider. Errors are *oauth.Error besides the usual.
-func (p *Provider) Vouch(ctx context.Context, personID string, at oauth.Metadata, as oauth.ClientIdentity, scope string) (oauth.Tokens, error) {
+func (p *Provider) Vouch(
+	ctx context.Context,
+	personID string,
+	at oauth.Metadata,
+	as oauth.ClientIdentity,
+	scope string,
+) (oauth.Tokens, error) {
 	again := func(why string) (oauth.Tokens, error) {
 		return oauth.Tokens{}, &oauth.Error{Step: oauth.StepToken, Code: "login_required", Why: why}
 	}

@@ -46,7 +46,11 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 		return p, &team.NotFoundError{Kind: "person", Name: name}
 	}
 	if patch.Role != nil && p.Elsewhere && *patch.Role != p.Role {
-		return p, &team.ConflictError{Field: "role", Why: name + "'s role follows from the groups at the identity provider", Hint: "change the groups there, or the setting oidc-groups"}
+		return p, &team.ConflictError{
+			Field: "role",
+			Why:   name + "'s role follows from the groups at the identity provider",
+			Hint:  "change the groups there, or the setting oidc-groups",
+		}
 	}
 	before := Describe(p)
 	if patch.FullName != nil {
@@ -64,7 +68,11 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 		}
 		p.Role = *patch.Role
 	}
-	return p, svc.registry.Write(ctx, registry.Change{By: by, What: "person.update", Subject: name, Before: before, After: Describe(p), Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.SetPerson(p) })
+	return p, svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "person.update", Subject: name, Before: before, After: Describe(p), Topics: []string{"people"}},
+		func(tx *store.Tx) error { return tx.SetPerson(p) },
+	)
 }
 
 // RemovePerson removes somebody with their logins, sign-ins and own secrets.
@@ -74,14 +82,25 @@ func (svc *Service) RemovePerson(ctx context.Context, by team.Person, name strin
 		return store.Explain(err, "person", name)
 	}
 	if last, err := svc.LastAdmin(ctx, p); err != nil || last {
-		return errors.Join(err, &team.ConflictError{Field: "name", Why: name + " is the last admin", Hint: "make somebody else an admin first"})
+		return errors.Join(
+			err,
+			&team.ConflictError{Field: "name", Why: name + " is the last admin", Hint: "make somebody else an admin first"},
+		)
 	}
 	if p.ID == by.ID {
 		return &team.ConflictError{Field: "name", Why: "you cannot remove yourself", Hint: "have another admin do it"}
 	}
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "person.remove", Subject: name, Before: Describe(p), Topics: []string{"people"}}, func(tx *store.Tx) error { return tx.RemovePerson(p.ID) })
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "person.remove", Subject: name, Before: Describe(p), Topics: []string{"people"}},
+		func(tx *store.Tx) error { return tx.RemovePerson(p.ID) },
+	)
 	if errors.Is(err, store.ErrInUse) {
-		return &team.ConflictError{Field: "name", Why: name + " still owns agents", Hint: "hand them over or remove them first (bouncer agent list)"}
+		return &team.ConflictError{
+			Field: "name",
+			Why:   name + " still owns agents",
+			Hint:  "hand them over or remove them first (bouncer agent list)",
+		}
 	}
 	return store.Explain(err, "person", name)
 }

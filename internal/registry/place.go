@@ -18,7 +18,11 @@ import (
 
 // wanted returns the connections that servers and those who hold credentials for
 // them need, and the holders for each server's id.
-func (r *Registry) wanted(ctx context.Context, rows rows, view *credential.View) (list []upstream.Wanted, holders map[string][]team.Holder) {
+func (r *Registry) wanted(
+	ctx context.Context,
+	rows rows,
+	view *credential.View,
+) (list []upstream.Wanted, holders map[string][]team.Holder) {
 	holders = map[string][]team.Holder{}
 	for _, s := range rows.servers {
 		if r.paused(s) {
@@ -31,7 +35,10 @@ func (r *Registry) wanted(ctx context.Context, rows rows, view *credential.View)
 				c = view.Broken(s, err)
 			}
 			holders[s.ID] = append(holders[s.ID], h)
-			list = append(list, upstream.Wanted{Server: s, Holder: h, Credential: c, Recorded: func() []tools.Tool { return r.recorded(ctx, s) }})
+			list = append(
+				list,
+				upstream.Wanted{Server: s, Holder: h, Credential: c, Recorded: func() []tools.Tool { return r.recorded(ctx, s) }},
+			)
 		}
 	}
 	return list, holders
@@ -93,7 +100,13 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 }
 
 // serverFor is a server as the relay has it: with the connection of each agent.
-func (r *Registry) serverFor(ctx context.Context, s team.Server, holders []team.Holder, agents []team.Agent, people map[string]team.Person) *snapshot.Server {
+func (r *Registry) serverFor(
+	ctx context.Context,
+	s team.Server,
+	holders []team.Holder,
+	agents []team.Agent,
+	people map[string]team.Person,
+) *snapshot.Server {
 	var some *snapshot.Server
 	byHolder := map[team.Holder]*snapshot.Server{}
 	for _, h := range holders {

@@ -39,7 +39,13 @@ func TestRegisterSurvivesARestart(t *testing.T) {
 	assert.Equal(t, []string{"echo__echo"}, agent.Names(), "the recorded tools are offered while the server is down")
 	assert.Contains(t, agent.CallTool("echo__echo", "x").Error.Message, "maintenance")
 	s.Fail(toolserver.Healthy)
-	require.Eventually(t, func() bool { return len(agent.CallTool("echo__echo", "x").Result.Content) == 1 }, 10*time.Second, 100*time.Millisecond, "the sealed token opens again")
+	require.Eventually(
+		t,
+		func() bool { return len(agent.CallTool("echo__echo", "x").Result.Content) == 1 },
+		10*time.Second,
+		100*time.Millisecond,
+		"the sealed token opens again",
+	)
 	var agents []team.Agent
 	w.Must("GET", "/api/agents", nil, &agents)
 	require.NotNil(t, agents[0].Seen)
@@ -123,7 +129,12 @@ func TestRotationReachesTheServersAtOnce(t *testing.T) {
 	p := w.Problem("DELETE", "/api/secrets/shared", nil)
 	assert.Contains(t, p.Title, "[one two]")
 	w.Must("PATCH", "/api/servers/one", testkit.Obj{"url": up + "/"}, nil)
-	assert.Equal(t, 502, w.Problem("PATCH", "/api/servers/one", testkit.Obj{"url": "http://127.0.0.1:1/mcp"}).Status, "an address that does not work is not taken over")
+	assert.Equal(
+		t,
+		502,
+		w.Problem("PATCH", "/api/servers/one", testkit.Obj{"url": "http://127.0.0.1:1/mcp"}).Status,
+		"an address that does not work is not taken over",
+	)
 	var info team.Server
 	w.Must("GET", "/api/servers/one", nil, &info)
 	assert.Equal(t, up+"/", info.URL)

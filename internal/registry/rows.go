@@ -102,7 +102,10 @@ func (r *Registry) Secret(ctx context.Context, name string) (team.Secret, error)
 func (r *Registry) TeamSecret(ctx context.Context, name string) (team.Secret, error) {
 	s, err := r.Secret(ctx, name)
 	if err == nil && s.Owner != "" {
-		err = &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own and goes where %s gave it only; store one for the team", name, s.Owner, s.Owner)}
+		err = &team.FieldError{
+			Field: "secret",
+			Why:   fmt.Sprintf("%q is %s's own and goes where %s gave it only; store one for the team", name, s.Owner, s.Owner),
+		}
 	}
 	return s, err
 }

@@ -19,7 +19,13 @@ import (
 // ServeHTTP serves one request to /mcp, /mcp/{server}, /sse or /sse/{server}.
 func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !d.o.Guard.Allows(r) {
-		d.fail(w, http.StatusForbidden, nil, wire.CodeInvalidRequest, "the Host or Origin header names a place that may not reach this service")
+		d.fail(
+			w,
+			http.StatusForbidden,
+			nil,
+			wire.CodeInvalidRequest,
+			"the Host or Origin header names a place that may not reach this service",
+		)
 		return
 	}
 	v, ok := d.admit(w, r)
@@ -71,7 +77,13 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	now := time.Now()
 	if v.Pass == nil || v.Pass.Revoked || !now.Before(v.Pass.Expires) || !v.Pass.Opens(v.Scope) {
 		w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
-		d.fail(w, http.StatusUnauthorized, nil, wire.CodeInvalidRequest, "show a valid pass: Authorization: Bearer bnp_...; an agent's owner makes one with bouncer agent pass")
+		d.fail(
+			w,
+			http.StatusUnauthorized,
+			nil,
+			wire.CodeInvalidRequest,
+			"show a valid pass: Authorization: Bearer bnp_...; an agent's owner makes one with bouncer agent pass",
+		)
 		return v, false
 	}
 	v.Agent = v.Snapshot.Agents[v.Pass.AgentID]
@@ -119,7 +131,13 @@ func (d *Gateway) challenge(scope string, shown bool) string {
 func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Principal, id []byte) *session.Session {
 	sid := r.Header.Get("Mcp-Session-Id")
 	if sid == "" {
-		d.fail(w, http.StatusBadRequest, id, wire.CodeInvalidRequest, "the Mcp-Session-Id header is missing; open a session with initialize first")
+		d.fail(
+			w,
+			http.StatusBadRequest,
+			id,
+			wire.CodeInvalidRequest,
+			"the Mcp-Session-Id header is missing; open a session with initialize first",
+		)
 		return nil
 	}
 	s := d.sessions.Get(sid)
@@ -128,7 +146,13 @@ func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Princi
 		return nil
 	}
 	if rev := r.Header.Get("Mcp-Protocol-Version"); rev != "" && !wire.SpeaksSession(rev) {
-		d.fail(w, http.StatusBadRequest, id, wire.CodeInvalidRequest, "the MCP-Protocol-Version header names a revision that is not spoken here")
+		d.fail(
+			w,
+			http.StatusBadRequest,
+			id,
+			wire.CodeInvalidRequest,
+			"the MCP-Protocol-Version header names a revision that is not spoken here",
+		)
 		return nil
 	}
 	s.Used.Store(time.Now().UnixMilli())
@@ -179,7 +203,13 @@ func frameError(err error, code int) *wire.FrameError {
 
 func (d *Gateway) tooLarge(w http.ResponseWriter) {
 	w.Header().Set("Connection", "close")
-	d.fail(w, http.StatusRequestEntityTooLarge, nil, wire.CodeInvalidRequest, "the body is larger than the limit (body-limit in Bouncer's settings)")
+	d.fail(
+		w,
+		http.StatusRequestEntityTooLarge,
+		nil,
+		wire.CodeInvalidRequest,
+		"the body is larger than the limit (body-limit in Bouncer's settings)",
+	)
 }
 
 // fail answers a request with a status and a JSON-RPC error.

@@ -234,7 +234,9 @@ func TestQuestionsOfAServerParkTheCallOfAStatelessAgent(t *testing.T) {
 func TestUndeclaredQuestionsAreRefused(t *testing.T) {
 	t.Parallel()
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) {
-		c.Text(c.Ask("q", "sampling/createMessage", `{"messages":[],"maxTokens":1}`) + c.Ask("p", "ping", `{}`) + c.Ask("x", "tea/brew", `{}`))
+		c.Text(
+			c.Ask("q", "sampling/createMessage", `{"messages":[],"maxTokens":1}`) + c.Ask("p", "ping", `{}`) + c.Ask("x", "tea/brew", `{}`),
+		)
 	})
 	for name, caps := range map[string]string{"nothing": "{}", "something else": `{"elicitation":{}}`} {
 		t.Run(name, func(t *testing.T) {
@@ -258,11 +260,18 @@ func TestQuestionsReachTheAgentThatIsMeant(t *testing.T) {
 	var script *testkit.Script
 	w, s, pass := acted(t, func(c *testkit.ScriptCall) {
 		reply := c.Expect("elsewhere")
-		script.Say(`{"jsonrpc":"2.0","id":"elsewhere","method":"elicitation/create","params":{"message":"other stream","requestedSchema":{}}}`)
-		c.Text(c.Ask("same", "elicitation/create", `{"message":"same stream","requestedSchema":{},"_meta":{"progressToken":"p"}}`) + <-reply)
+		script.Say(
+			`{"jsonrpc":"2.0","id":"elsewhere","method":"elicitation/create","params":{"message":"other stream","requestedSchema":{}}}`,
+		)
+		c.Text(
+			c.Ask("same", "elicitation/create", `{"message":"same stream","requestedSchema":{},"_meta":{"progressToken":"p"}}`) + <-reply,
+		)
 	})
 	script = s
-	agents := []*testkit.Raw{w.Able("/mcp/act", pass, wire.Rev20251125, `{"elicitation":{}}`), w.Able("/mcp/act", w.Agent("joss-quill"), wire.Rev20250618, `{"elicitation":{}}`)}
+	agents := []*testkit.Raw{
+		w.Able("/mcp/act", pass, wire.Rev20251125, `{"elicitation":{}}`),
+		w.Able("/mcp/act", w.Agent("joss-quill"), wire.Rev20250618, `{"elicitation":{}}`),
+	}
 	bystander := w.Able("/mcp/act", pass, wire.Rev20251125, `{"elicitation":{}}`)
 	silent := bystander.Listen(t.Context())
 	for i, agent := range agents {
@@ -277,7 +286,11 @@ func TestQuestionsReachTheAgentThatIsMeant(t *testing.T) {
 			if m.Method == "elicitation/create" {
 				asked++
 				require.NotContains(t, []string{"same", "elsewhere"}, m.ID)
-				res, _ := agent.Post(`{"jsonrpc":"2.0","id":"` + m.ID + `","result":{"action":"accept","content":{"to":"` + m.Params.Message + fmt.Sprint(i) + `"}}}`)
+				res, _ := agent.Post(
+					`{"jsonrpc":"2.0","id":"` + m.ID + `","result":{"action":"accept","content":{"to":"` + m.Params.Message + fmt.Sprint(
+						i,
+					) + `"}}}`,
+				)
 				require.Equal(t, 202, res.StatusCode)
 				continue
 			}
@@ -328,7 +341,11 @@ func TestLogMessagesAreFiltered(t *testing.T) {
 	agent := w.Raw("/mcp/act", pass, wire.Rev20250618)
 	res, text := agent.Post(actCall)
 	assert.Equal(t, "application/json", res.Header.Get("Content-Type"), "without a level there are no messages: %s", text)
-	assert.Equal(t, wire.CodeInvalidParams, agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"logging/setLevel","params":{"level":"loud"}}`).Error.Code)
+	assert.Equal(
+		t,
+		wire.CodeInvalidParams,
+		agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"logging/setLevel","params":{"level":"loud"}}`).Error.Code,
+	)
 	require.Nil(t, agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"logging/setLevel","params":{"level":"warning"}}`).Error)
 	_, text = agent.Post(actCall)
 	assert.Contains(t, text, "large")
@@ -353,7 +370,11 @@ func TestStreamsAreResumed(t *testing.T) {
 		c.Text("after all")
 	})
 	agent := w.Raw("/mcp/act", pass, wire.Rev20251125)
-	req := agent.Request(t.Context(), "POST", `{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"_meta":{"progressToken":"t"},"name":"act"}}`)
+	req := agent.Request(
+		t.Context(),
+		"POST",
+		`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"_meta":{"progressToken":"t"},"name":"act"}}`,
+	)
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	events := wire.NewEventReader(res.Body, 1<<20)
@@ -443,7 +464,9 @@ func TestAnInterruptionIsPassedOn(t *testing.T) {
 func TestTheOldestTransport(t *testing.T) {
 	t.Parallel()
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) {
-		c.Return(`{"content":[{"type":"audio","data":"AAAA","mimeType":"audio/wav"},{"type":"resource_link","uri":"x://y","name":"chart"},{"type":"text","text":"plain"}]}`)
+		c.Return(
+			`{"content":[{"type":"audio","data":"AAAA","mimeType":"audio/wav"},{"type":"resource_link","uri":"x://y","name":"chart"},{"type":"text","text":"plain"}]}`,
+		)
 	})
 	open := func(pass string) (<-chan string, *testkit.Raw) {
 		r := &testkit.Raw{T: t, URL: w.Base + "/sse/act", Pass: pass}
@@ -457,7 +480,9 @@ func TestTheOldestTransport(t *testing.T) {
 		res, text := agent.Post(body)
 		require.Equal(t, 202, res.StatusCode, text)
 	}
-	post(`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2024-11-05","capabilities":{},"clientInfo":{"name":"old","version":"1"}}}`)
+	post(
+		`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2024-11-05","capabilities":{},"clientInfo":{"name":"old","version":"1"}}}`,
+	)
 	hello := testkit.Next(t, events)
 	assert.Contains(t, hello, `"protocolVersion":"2024-11-05"`)
 	assert.NotContains(t, hello, "completions")
@@ -491,7 +516,13 @@ func TestTheOldestTransport(t *testing.T) {
 	for _, p := range passes {
 		w.Must("DELETE", "/api/agents/marit-quill/passes/"+p.ID, nil, nil)
 	}
-	require.Eventually(t, func() bool { _, open := <-events; return !open }, 15*time.Second, time.Millisecond, "the stream ends with the pass")
+	require.Eventually(
+		t,
+		func() bool { _, open := <-events; return !open },
+		15*time.Second,
+		time.Millisecond,
+		"the stream ends with the pass",
+	)
 }
 
 // Resources and prompts of several servers keep apart, and map back exactly.
@@ -550,8 +581,20 @@ func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
 	assert.Contains(t, ask(all, "prompts/get", `{"name":"act__plan"}`), `"uri":"bouncer:act/file:///log"`)
 	assert.Contains(t, ask(all, "prompts/get", `{"name":"tides__passage_plan","arguments":{"harbour":"Tarn Head"}}`), "to Tarn Head")
 	assert.Contains(t, ask(all, "tools/call", `{"name":"act__act"}`), `"uri":"bouncer:act/file:///log"`)
-	assert.Contains(t, ask(all, "completion/complete", `{"ref":{"type":"ref/prompt","name":"act__plan"},"argument":{"name":"a","value":"b"}}`), "completed")
-	assert.Contains(t, ask(all, "completion/complete", `{"ref":{"type":"ref/resource","uri":"bouncer:act/file:///{name}"},"argument":{"name":"name","value":"b"}}`), "completed")
+	assert.Contains(
+		t,
+		ask(all, "completion/complete", `{"ref":{"type":"ref/prompt","name":"act__plan"},"argument":{"name":"a","value":"b"}}`),
+		"completed",
+	)
+	assert.Contains(
+		t,
+		ask(
+			all,
+			"completion/complete",
+			`{"ref":{"type":"ref/resource","uri":"bouncer:act/file:///{name}"},"argument":{"name":"name","value":"b"}}`,
+		),
+		"completed",
+	)
 	assert.NotEmpty(t, s.Seen(`"ref":{"type":"ref/resource","uri":"file:///{name}"}`))
 	c := w.Calls(1, "tool=resource:file:///log&server=act")
 	assert.Equal(t, "ok", c[0].Outcome, "reading is recorded like a call")
@@ -585,7 +628,13 @@ func TestResourcesAndPromptsOfSeveralServers(t *testing.T) {
 	res, err := http.DefaultClient.Do(all.Request(t.Context(), "DELETE", ""))
 	require.NoError(t, err)
 	_ = res.Body.Close()
-	require.Eventually(t, func() bool { return len(s.Seen("resources/unsubscribe")) == 1 }, 15*time.Second, 10*time.Millisecond, "the end of a session ends its subscriptions")
+	require.Eventually(
+		t,
+		func() bool { return len(s.Seen("resources/unsubscribe")) == 1 },
+		15*time.Second,
+		10*time.Millisecond,
+		"the end of a session ends its subscriptions",
+	)
 
 	// Rules speak of resources and prompts by their kind.
 	w.Rule("refuse", "*", "act", "resource:file:*")
@@ -607,24 +656,50 @@ func TestStatelessAgentsListen(t *testing.T) {
 	w.Must("DELETE", "/api/servers/act", nil, nil)
 	w.Register("act", testkit.Upstream(t, s), "")
 	listen := func(filter string) <-chan string {
-		r := &testkit.Raw{T: t, URL: w.Base + "/mcp/act", Pass: pass, Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"subscriptions/listen"}}}
-		return r.Open(t.Context(), `{"jsonrpc":"2.0","id":"L","method":"subscriptions/listen","params":{"notifications":`+filter+`,"_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}}}}`)
+		r := &testkit.Raw{
+			T:      t,
+			URL:    w.Base + "/mcp/act",
+			Pass:   pass,
+			Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"subscriptions/listen"}},
+		}
+		return r.Open(
+			t.Context(),
+			`{"jsonrpc":"2.0","id":"L","method":"subscriptions/listen","params":{"notifications":`+filter+`,"_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}}}}`,
+		)
 	}
 	tools := listen(`{"toolsListChanged":true,"promptsListChanged":true,"resourceSubscriptions":["file:///log"]}`)
-	assert.JSONEq(t, `{"jsonrpc":"2.0","method":"notifications/subscriptions/acknowledged","params":{"notifications":{"toolsListChanged":true,"resourceSubscriptions":["file:///log"]},"_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`, testkit.Next(t, tools), "what is asked for and there")
+	assert.JSONEq(
+		t,
+		`{"jsonrpc":"2.0","method":"notifications/subscriptions/acknowledged","params":{"notifications":{"toolsListChanged":true,"resourceSubscriptions":["file:///log"]},"_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`,
+		testkit.Next(t, tools),
+		"what is asked for and there",
+	)
 	others := listen(`{"resourcesListChanged":true}`)
 	testkit.Next(t, others)
 	nothing := listen(`{}`)
 	assert.Contains(t, testkit.Next(t, nothing), `"notifications":{}`)
 	assert.Contains(t, testkit.Next(t, nothing), `"resultType":"complete"`, "what has nothing to tell ends at once")
 	w.Rule("refuse", "*", "act", "act")
-	assert.JSONEq(t, `{"jsonrpc":"2.0","method":"notifications/tools/list_changed","params":{"_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`, testkit.Next(t, tools))
+	assert.JSONEq(
+		t,
+		`{"jsonrpc":"2.0","method":"notifications/tools/list_changed","params":{"_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`,
+		testkit.Next(t, tools),
+	)
 	s.Say(`{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log"}}`)
-	assert.JSONEq(t, `{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log","_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`, testkit.Next(t, tools))
+	assert.JSONEq(
+		t,
+		`{"jsonrpc":"2.0","method":"notifications/resources/updated","params":{"uri":"file:///log","_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`,
+		testkit.Next(t, tools),
+	)
 	assert.Empty(t, others, "nothing is told that was not asked for")
 	w.Must("PATCH", "/api/agents/marit-quill", testkit.Obj{"paused": false}, nil)
 	go w.Stop()
-	assert.JSONEq(t, `{"jsonrpc":"2.0","id":"L","result":{"resultType":"complete","_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`, testkit.Next(t, tools), "the end is told")
+	assert.JSONEq(
+		t,
+		`{"jsonrpc":"2.0","id":"L","result":{"resultType":"complete","_meta":{"io.modelcontextprotocol/subscriptionId":"L"}}}`,
+		testkit.Next(t, tools),
+		"the end is told",
+	)
 }
 
 // In this era, going away is the cancel.
@@ -632,9 +707,20 @@ func TestAStatelessAgentThatGoesAwayCancels(t *testing.T) {
 	t.Parallel()
 	cancelled := make(chan bool, 1)
 	w, _, pass := acted(t, func(c *testkit.ScriptCall) { cancelled <- c.Cancelled() })
-	r := &testkit.Raw{T: t, URL: w.Base + "/mcp/act", Pass: pass, Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}, "Mcp-Name": {"act"}}}
+	r := &testkit.Raw{
+		T:      t,
+		URL:    w.Base + "/mcp/act",
+		Pass:   pass,
+		Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}, "Mcp-Name": {"act"}},
+	}
 	client := &http.Client{Timeout: 200 * time.Millisecond}
-	_, err := client.Do(r.Request(t.Context(), "POST", `{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"act","_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}}}}`))
+	_, err := client.Do(
+		r.Request(
+			t.Context(),
+			"POST",
+			`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"act","_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{}}}}`,
+		),
+	)
 	require.Error(t, err)
 	assert.True(t, <-cancelled)
 	assert.Equal(t, "cancelled", w.Calls(1, "outcome=cancelled")[0].Outcome)
@@ -674,7 +760,13 @@ func TestErrorsAreTranslatedBetweenTheEras(t *testing.T) {
 				q := asked.InputRequests["address1"]
 				assert.Equal(t, "url", q.Params["mode"])
 				assert.NotContains(t, q.Params, "elicitationId")
-				_, text = stateless.Stateless("tools/call", `"name":"act","arguments":{},"requestState":`+string(wire.Quote(asked.RequestState))+`,"inputResponses":{"address1":{"action":"accept"}}`, row.caps)
+				_, text = stateless.Stateless(
+					"tools/call",
+					`"name":"act","arguments":{},"requestState":`+string(
+						wire.Quote(asked.RequestState),
+					)+`,"inputResponses":{"address1":{"action":"accept"}}`,
+					row.caps,
+				)
 				assert.Equal(t, "input_required", result(t, text).ResultType, "the call is made again")
 			}
 		})
@@ -719,6 +811,11 @@ func TestListsArePaged(t *testing.T) {
 	assert.Len(t, seen, 4100)
 	assert.Equal(t, 3, pages)
 	for _, bad := range []string{`"x"`, `"1.other"`, `"9.` + strings.Repeat("0", 16) + `"`, `7`, `""`} {
-		assert.Equal(t, wire.CodeInvalidParams, agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/list","params":{"cursor":`+bad+`}}`).Error.Code, bad)
+		assert.Equal(
+			t,
+			wire.CodeInvalidParams,
+			agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/list","params":{"cursor":`+bad+`}}`).Error.Code,
+			bad,
+		)
 	}
 }

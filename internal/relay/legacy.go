@@ -44,7 +44,10 @@ func (d *Gateway) openLegacy(w http.ResponseWriter, r *http.Request, v carry.Pri
 	if err != nil || events.Send([]byte("event: endpoint\ndata: "+r.URL.Path+"?session="+s.Id+"\n\n")) != nil {
 		return
 	}
-	events.Serve(r.Context(), stream.Feed{Next: s.Outbox.Feed("event: message\n", nil), Queue: l.Queue, Expires: v.Pass.Expires, Gone: ended, Ended: d.ended})
+	events.Serve(
+		r.Context(),
+		stream.Feed{Next: s.Outbox.Feed("event: message\n", nil), Queue: l.Queue, Expires: v.Pass.Expires, Gone: ended, Ended: d.ended},
+	)
 }
 
 // takeLegacy takes one message. It is accepted at once; the answer goes over the

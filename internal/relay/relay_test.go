@@ -212,7 +212,15 @@ func TestBatchesOfTheOldRevision(t *testing.T) {
 	call := func(id, text string) string {
 		return `{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"` + text + `"}}}`
 	}
-	res, body := agent.Post("[" + call("1", "one") + "," + `{"jsonrpc":"2.0","method":"notifications/x"},` + call(`"b"`, "two") + `,{"jsonrpc":"2.0","id":9},{"jsonrpc":"2.0","id":3,"method":"ping"}]`)
+	res, body := agent.Post(
+		"[" + call(
+			"1",
+			"one",
+		) + "," + `{"jsonrpc":"2.0","method":"notifications/x"},` + call(
+			`"b"`,
+			"two",
+		) + `,{"jsonrpc":"2.0","id":9},{"jsonrpc":"2.0","id":3,"method":"ping"}]`,
+	)
 	require.Equal(t, 200, res.StatusCode, body)
 	assert.JSONEq(t, `[
 		{"jsonrpc":"2.0","id":1,"result":{"content":[{"type":"text","text":"one"}]}},
@@ -229,7 +237,11 @@ func TestProgressStreamsUnderTheAgentsOwnToken(t *testing.T) {
 	w, _, pass, release := start(t, nil)
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", pass, wire.Rev20251125)
-	req := agent.Request(t.Context(), "POST", `{"jsonrpc":"2.0","id":"my-id","method":"tools/call","params":{"_meta":{"progressToken":"mine"},"name":"echo__slow","arguments":{"text":"x"}}}`)
+	req := agent.Request(
+		t.Context(),
+		"POST",
+		`{"jsonrpc":"2.0","id":"my-id","method":"tools/call","params":{"_meta":{"progressToken":"mine"},"name":"echo__slow","arguments":{"text":"x"}}}`,
+	)
 	res, err := http.DefaultClient.Do(req)
 	require.NoError(t, err)
 	defer res.Body.Close()
@@ -240,7 +252,12 @@ func TestProgressStreamsUnderTheAgentsOwnToken(t *testing.T) {
 	assert.Empty(t, ev.Data, "first comes what primes the agent to take the stream up again")
 	ev, err = events.Next()
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"jsonrpc":"2.0","method":"notifications/progress","params":{"progressToken":"mine","progress":1,"total":2,"message":"half"}}`, string(ev.Data), "progress arrives before the answer")
+	assert.JSONEq(
+		t,
+		`{"jsonrpc":"2.0","method":"notifications/progress","params":{"progressToken":"mine","progress":1,"total":2,"message":"half"}}`,
+		string(ev.Data),
+		"progress arrives before the answer",
+	)
 	close(release)
 	ev, err = events.Next()
 	require.NoError(t, err)
@@ -310,7 +327,13 @@ func TestFailingServerIsExplainedToTheAgent(t *testing.T) {
 			assert.Contains(t, r.Error.Message, row.says)
 			assert.NotContains(t, r.Error.Message, token)
 		}
-		require.Eventually(t, func() bool { return w.Calls(1, "")[0].Outcome == row.outcome }, 30*time.Second, 20*time.Millisecond, row.fault)
+		require.Eventually(
+			t,
+			func() bool { return w.Calls(1, "")[0].Outcome == row.outcome },
+			30*time.Second,
+			20*time.Millisecond,
+			row.fault,
+		)
 	}
 }
 

@@ -19,7 +19,13 @@ import (
 
 func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	if !stream.Accepts(r.Header, "application/json") && !stream.Accepts(r.Header, "text/event-stream") {
-		d.fail(w, http.StatusNotAcceptable, nil, wire.CodeInvalidRequest, "the Accept header must allow application/json and text/event-stream")
+		d.fail(
+			w,
+			http.StatusNotAcceptable,
+			nil,
+			wire.CodeInvalidRequest,
+			"the Accept header must allow application/json and text/event-stream",
+		)
 		return
 	}
 	buf := bodies.Get().(*bytes.Buffer)
@@ -34,7 +40,11 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 		return
 	}
 	body := buf.Bytes()
-	out := &stream.Reply{Writer: w, JSON: stream.Accepts(r.Header, "application/json"), Stream: stream.Accepts(r.Header, "text/event-stream")}
+	out := &stream.Reply{
+		Writer: w,
+		JSON:   stream.Accepts(r.Header, "application/json"),
+		Stream: stream.Accepts(r.Header, "text/event-stream"),
+	}
 	named := wire.Stateless(r.Header.Get(wire.HeaderVersion)) // by the header
 	var p wire.Params
 	var bad error
@@ -115,7 +125,11 @@ func (d *Gateway) greet(v carry.Principal, body []byte, f wire.Frame) (*session.
 
 // greeting is the result of initialize.
 func (d *Gateway) greeting(v carry.Principal, s *session.Session) []byte {
-	out := map[string]any{"protocolVersion": s.Revision, "capabilities": v.Catalog.Capabilities(s.Revision), "serverInfo": json.RawMessage(d.info)}
+	out := map[string]any{
+		"protocolVersion": s.Revision,
+		"capabilities":    v.Catalog.Capabilities(s.Revision),
+		"serverInfo":      json.RawMessage(d.info),
+	}
 	if text := v.Catalog.Instructions(); text != "" {
 		out["instructions"] = text
 	}
@@ -182,7 +196,12 @@ func (d *Gateway) request(ctx context.Context, c *carry.Caller, body []byte, f w
 		return d.carrier.Carry(ctx, c, body, f, p, out)
 	case "tasks/get", "tasks/result", "tasks/cancel", "tasks/update":
 		if c.Stateless() && !c.Caps.Tasks {
-			out.Refuse(id, wire.CodeNoCapability, "this request does not declare the extension for tasks", map[string]any{"requiredCapabilities": json.RawMessage(c.TaskNeed())})
+			out.Refuse(
+				id,
+				wire.CodeNoCapability,
+				"this request does not declare the extension for tasks",
+				map[string]any{"requiredCapabilities": json.RawMessage(c.TaskNeed())},
+			)
 			return nil
 		}
 		// A result is fetched in sessions only, and input given without them.

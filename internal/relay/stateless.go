@@ -18,7 +18,16 @@ import (
 // stateless answers a request of the stateless era (MCP 2026-07-28). What is
 // wrong with its envelope and its headers is found in the order that the
 // revision asks for.
-func (d *Gateway) stateless(w http.ResponseWriter, r *http.Request, v carry.Principal, body []byte, f wire.Frame, p wire.Params, bad error, out *stream.Reply) {
+func (d *Gateway) stateless(
+	w http.ResponseWriter,
+	r *http.Request,
+	v carry.Principal,
+	body []byte,
+	f wire.Frame,
+	p wire.Params,
+	bad error,
+	out *stream.Reply,
+) {
 	out.Stateless = true
 	id := f.ID.Of(body)
 	fail := func(code int, what string, data any) {
@@ -44,11 +53,25 @@ func (d *Gateway) stateless(w http.ResponseWriter, r *http.Request, v carry.Prin
 		fail(wire.CodeHeaderMismatch, "the MCP-Protocol-Version header and params._meta name different revisions", nil)
 		return
 	case !wire.SpeaksStateless(m.Version):
-		fail(wire.CodeNoRevision, "this revision is not spoken here", map[string]any{"supported": []string{wire.NewestStateless}, "requested": snapshot.Clip(m.Version)})
+		fail(
+			wire.CodeNoRevision,
+			"this revision is not spoken here",
+			map[string]any{"supported": []string{wire.NewestStateless}, "requested": snapshot.Clip(m.Version)},
+		)
 		return
 	}
 	if !offered[f.Method] {
-		_ = stream.WriteJSON(w, http.StatusNotFound, wire.AppendError(nil, id, wire.CodeMethodNotFound, "this revision does not have, or this service does not offer, "+snapshot.Clip(f.Method), nil))
+		_ = stream.WriteJSON(
+			w,
+			http.StatusNotFound,
+			wire.AppendError(
+				nil,
+				id,
+				wire.CodeMethodNotFound,
+				"this revision does not have, or this service does not offer, "+snapshot.Clip(f.Method),
+				nil,
+			),
+		)
 		return
 	}
 	if what := headers(r.Header, f.Method, p.Subject); what != "" {
@@ -229,18 +252,31 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		return
 	}
 	if !out.Stream {
-		_ = stream.WriteJSON(w, http.StatusNotAcceptable, wire.AppendError(nil, id, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream", nil))
+		_ = stream.WriteJSON(
+			w,
+			http.StatusNotAcceptable,
+			wire.AppendError(nil, id, wire.CodeInvalidRequest, "the Accept header must allow text/event-stream", nil),
+		)
 		return
 	}
 	n := p.Notifications
 	if len(n.ResourceSubscriptions) > session.MaxSubscriptions {
-		out.Refuse(id, wire.CodeInvalidParams, fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", session.MaxSubscriptions), nil)
+		out.Refuse(
+			id,
+			wire.CodeInvalidParams,
+			fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", session.MaxSubscriptions),
+			nil,
+		)
 		return
 	}
 	caps := c.Catalog.Capabilities(c.Revision)
 	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, gone: make(chan struct{}), shown: c.Catalog.Digests()}
 	e.box.Wake = make(chan struct{}, 1)
-	e.want = [3]bool{n.ToolsListChanged && caps["tools"] != nil, n.PromptsListChanged && caps["prompts"] != nil, n.ResourcesListChanged && caps["resources"] != nil}
+	e.want = [3]bool{
+		n.ToolsListChanged && caps["tools"] != nil,
+		n.PromptsListChanged && caps["prompts"] != nil,
+		n.ResourcesListChanged && caps["resources"] != nil,
+	}
 	if !d.subscribers.add(e) {
 		out.Refuse(id, wire.CodeInternal, "too many subscriptions are open; close some first", nil)
 		return
@@ -280,7 +316,13 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		return
 	}
 	tell := func(frame []byte) bool { return events.Send(wire.AppendEvent(nil, "", frame)) == nil }
-	if !tell(wire.AppendNotification(nil, "notifications/subscriptions/acknowledged", session.Params(append([]byte(`"notifications":`), granted...), meta))) {
+	if !tell(
+		wire.AppendNotification(
+			nil,
+			"notifications/subscriptions/acknowledged",
+			session.Params(append([]byte(`"notifications":`), granted...), meta),
+		),
+	) {
 		return
 	}
 	if len(honoured) == 0 {
@@ -293,5 +335,14 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 			e.lists(shelf.Digests())
 		}
 	}
-	events.Serve(ctx, stream.Feed{Next: e.box.Feed("", meta), Expires: c.Pass.Expires, Gone: e.gone, Ended: d.ended, Farewell: wire.AppendEvent(nil, "", end)})
+	events.Serve(
+		ctx,
+		stream.Feed{
+			Next:     e.box.Feed("", meta),
+			Expires:  c.Pass.Expires,
+			Gone:     e.gone,
+			Ended:    d.ended,
+			Farewell: wire.AppendEvent(nil, "", end),
+		},
+	)
 }

@@ -39,9 +39,13 @@ func TestTasksBelongToTheirSession(t *testing.T) {
 	w.Must("DELETE", "/api/servers/act", nil, nil)
 	w.Register("act", testkit.Upstream(t, s), "")
 	agent := w.Able("/mcp", pass, wire.Rev20251125, `{"elicitation":{}}`)
-	_, hello := (&testkit.Raw{T: t, URL: agent.URL, Pass: pass}).Post(`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2025-11-25","capabilities":{}}}`)
+	_, hello := (&testkit.Raw{T: t, URL: agent.URL, Pass: pass}).Post(
+		`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2025-11-25","capabilities":{}}}`,
+	)
 	assert.Contains(t, hello, `"tasks":{"cancel":{},"requests":{"tools":{"call":{}}}}`)
-	_, hello = (&testkit.Raw{T: t, URL: agent.URL, Pass: pass}).Post(`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2025-06-18","capabilities":{}}}`)
+	_, hello = (&testkit.Raw{T: t, URL: agent.URL, Pass: pass}).Post(
+		`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"protocolVersion":"2025-06-18","capabilities":{}}}`,
+	)
 	assert.NotContains(t, hello, "tasks", "which older revisions do not have")
 	ask := func(r *testkit.Raw, method, id string) string {
 		_, text := r.Post(`{"jsonrpc":"2.0","id":2,"method":"` + method + `","params":{"taskId":"` + id + `"}}`)

@@ -87,7 +87,9 @@ func TestIdsComeBackAsTheyWere(t *testing.T) {
 			if progress != "" {
 				meta = `"_meta":{"progressToken":` + progress + `},`
 			}
-			_, body := agent.Post(`{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{` + meta + `"name":"echo__echo","arguments":{"text":"x"}}}`)
+			_, body := agent.Post(
+				`{"jsonrpc":"2.0","id":` + id + `,"method":"tools/call","params":{` + meta + `"name":"echo__echo","arguments":{"text":"x"}}}`,
+			)
 			assert.Contains(t, body, `"id":`+id+`,`)
 			assert.Contains(t, body, `"text":"x"`)
 		}
@@ -99,7 +101,12 @@ func TestUnknownMembersPass(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
 	s := testkit.Echo("", nil)
-	s.SetTools(toolserver.Tool{Name: "any", Schema: `{"type":"object","$schema":"https://json-schema.org/draft/2020-12/schema","x-unknown":{"n":12345678901234567890}}`})
+	s.SetTools(
+		toolserver.Tool{
+			Name:   "any",
+			Schema: `{"type":"object","$schema":"https://json-schema.org/draft/2020-12/schema","x-unknown":{"n":12345678901234567890}}`,
+		},
+	)
 	seen := &recorded{}
 	w.Register("echo", testkit.Upstream(t, seen.wrap(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
@@ -110,17 +117,31 @@ func TestUnknownMembersPass(t *testing.T) {
 		}
 		f, _ := wire.ReadFrame(raw)
 		rw.Header().Set("Content-Type", "application/json; charset=utf-8")
-		fmt.Fprintf(rw, `{"future":{"a":[1,2.50]},"result":{"content":[{"type":"hologram","data":{"z":1e400}}],"_meta":{"x/y":9007199254740993}},"id":%s,"jsonrpc":"2.0"}`, f.ID.Of(raw))
+		fmt.Fprintf(
+			rw,
+			`{"future":{"a":[1,2.50]},"result":{"content":[{"type":"hologram","data":{"z":1e400}}],"_meta":{"x/y":9007199254740993}},"id":%s,"jsonrpc":"2.0"}`,
+			f.ID.Of(raw),
+		)
 	}))), "")
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", w.Agent("marit-quill"), wire.Rev20251125)
 	_, list := agent.Post(listTools)
 	assert.Contains(t, list, `"x-unknown":{"n":12345678901234567890}`)
-	_, body := agent.Post(`{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"task":{"ttl":1.0},"name":"echo__any","arguments":{"big":12345678901234567890,"t":1.10},"_meta":{"traceparent":"00-abc"}}}`)
-	assert.Equal(t, `{"future":{"a":[1,2.50]},"result":{"content":[{"type":"hologram","data":{"z":1e400}}],"_meta":{"x/y":9007199254740993}},"id":5,"jsonrpc":"2.0"}`, body)
+	_, body := agent.Post(
+		`{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"task":{"ttl":1.0},"name":"echo__any","arguments":{"big":12345678901234567890,"t":1.10},"_meta":{"traceparent":"00-abc"}}}`,
+	)
+	assert.Equal(
+		t,
+		`{"future":{"a":[1,2.50]},"result":{"content":[{"type":"hologram","data":{"z":1e400}}],"_meta":{"x/y":9007199254740993}},"id":5,"jsonrpc":"2.0"}`,
+		body,
+	)
 	seen.mu.Lock()
 	defer seen.mu.Unlock()
-	assert.Contains(t, seen.bodies[len(seen.bodies)-1], `"params":{"task":{"ttl":1.0},"name":"any","arguments":{"big":12345678901234567890,"t":1.10},"_meta":{"traceparent":"00-abc"}}`)
+	assert.Contains(
+		t,
+		seen.bodies[len(seen.bodies)-1],
+		`"params":{"task":{"ttl":1.0},"name":"any","arguments":{"big":12345678901234567890,"t":1.10},"_meta":{"traceparent":"00-abc"}}`,
+	)
 }
 
 // A message that is too large costs its call and nothing else.

@@ -23,7 +23,11 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 		return team.Secret{}, store.Explain(err, "server", server)
 	}
 	if s.SignIn != nil {
-		return team.Secret{}, &team.ConflictError{Field: "value", Why: fmt.Sprintf("server %q wants a sign-in, not a token", server), Hint: "use bouncer sign-in begin " + server}
+		return team.Secret{}, &team.ConflictError{
+			Field: "value",
+			Why:   fmt.Sprintf("server %q wants a sign-in, not a token", server),
+			Hint:  "use bouncer sign-in begin " + server,
+		}
 	}
 	if s.Transport == team.Stdio && s.SecretEnv == "" {
 		return team.Secret{}, &team.FieldError{Field: "value", Why: "has nowhere to go: no variable of this process carries a secret"}
@@ -94,7 +98,11 @@ func (svc *Service) replaces(ctx context.Context, k *team.Secret) (bool, error) 
 		return false, err
 	}
 	if have.Owner != k.Owner {
-		return false, &team.ConflictError{Field: "value", Why: fmt.Sprintf("there is a secret %q of somebody else already", k.Name), Hint: "ask an admin or a maintainer to give it another name"}
+		return false, &team.ConflictError{
+			Field: "value",
+			Why:   fmt.Sprintf("there is a secret %q of somebody else already", k.Name),
+			Hint:  "ask an admin or a maintainer to give it another name",
+		}
 	}
 	now := time.Now().UTC()
 	k.ID, k.Created, k.Rotated = have.ID, have.Created, &now
@@ -127,7 +135,11 @@ func (svc *Service) DropOwn(ctx context.Context, by team.Person, server, agent s
 	if err != nil {
 		return err
 	}
-	return svc.registry.Write(ctx, registry.Change{By: by, What: "secret.drop", Subject: server, After: agent, Topics: []string{"secrets"}}, func(tx *store.Tx) error { return tx.DropGiven(s.ID, h) })
+	return svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "secret.drop", Subject: server, After: agent, Topics: []string{"secrets"}},
+		func(tx *store.Tx) error { return tx.DropGiven(s.ID, h) },
+	)
 }
 
 // RotateKeys puts a further key in force, wraps everything with it, and then
@@ -135,13 +147,21 @@ func (svc *Service) DropOwn(ctx context.Context, by team.Person, server, agent s
 func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.KeySet, error) {
 	id, err := svc.keys.Rotate(ctx)
 	if err != nil {
-		return apitype.KeySet{}, &team.ConflictError{Field: "keys", Why: "the key set has no new key: " + err.Error(), Hint: "check the setting keys"}
+		return apitype.KeySet{}, &team.ConflictError{
+			Field: "keys",
+			Why:   "the key set has no new key: " + err.Error(),
+			Hint:  "check the setting keys",
+		}
 	}
 	n := 0
-	err = svc.registry.Write(ctx, registry.Change{By: by, What: "locker.rotate", Subject: id, Topics: []string{"secrets"}}, func(tx *store.Tx) (err error) {
-		n, err = tx.Rewrap(svc.keys.Rewrap)
-		return err
-	})
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "locker.rotate", Subject: id, Topics: []string{"secrets"}},
+		func(tx *store.Tx) (err error) {
+			n, err = tx.Rewrap(svc.keys.Rewrap)
+			return err
+		},
+	)
 	if err != nil {
 		return apitype.KeySet{}, err
 	}

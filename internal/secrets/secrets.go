@@ -219,7 +219,11 @@ func (svc *Service) Remove(ctx context.Context, by team.Person, name string) err
 		err = svc.registry.Write(ctx, change, func(tx *store.Tx) error { return tx.RemoveSecret(s.ID) })
 	}
 	if errors.Is(err, store.ErrInUse) {
-		return &team.ConflictError{Field: "name", Why: fmt.Sprintf("secret %q is given to %v", name, s.UsedBy), Hint: "remove those servers, or give them another secret first"}
+		return &team.ConflictError{
+			Field: "name",
+			Why:   fmt.Sprintf("secret %q is given to %v", name, s.UsedBy),
+			Hint:  "remove those servers, or give them another secret first",
+		}
 	}
 	return store.Explain(err, "secret", name)
 }

@@ -38,7 +38,11 @@ func (svc *Service) Operations(ctx context.Context, name string) (serverspec.Doc
 		return serverspec.DocumentInfo{}, store.Explain(err, "server", name)
 	}
 	if s.Transport != team.REST {
-		return serverspec.DocumentInfo{}, &team.ConflictError{Field: "name", Why: fmt.Sprintf("server %q is no REST API", name), Hint: "its tools are its own; see bouncer server tools"}
+		return serverspec.DocumentInfo{}, &team.ConflictError{
+			Field: "name",
+			Why:   fmt.Sprintf("server %q is no REST API", name),
+			Hint:  "its tools are its own; see bouncer server tools",
+		}
 	}
 	doc, err := restmap.Parse([]byte(s.Document))
 	if err != nil {

@@ -85,7 +85,13 @@ type provision struct {
 
 // provide finds what a new server is given: a token that becomes a secret of its
 // own, or stored secrets, or a grant.
-func (svc *Service) provide(ctx context.Context, by team.Person, s *team.Server, r serverspec.Registration, now time.Time) (g provision, err error) {
+func (svc *Service) provide(
+	ctx context.Context,
+	by team.Person,
+	s *team.Server,
+	r serverspec.Registration,
+	now time.Time,
+) (g provision, err error) {
 	switch {
 	case r.Token != "" && r.Secret != "":
 		return g, &team.FieldError{Field: "secret", Why: "and token exclude each other; give one of them"}
@@ -125,7 +131,15 @@ func (svc *Service) provide(ctx context.Context, by team.Person, s *team.Server,
 }
 
 // enterToken makes a secret of a token: the server's, or the registrar's own.
-func (svc *Service) enterToken(ctx context.Context, by team.Person, s *team.Server, token string, now time.Time, view *credential.View, g *provision) (err error) {
+func (svc *Service) enterToken(
+	ctx context.Context,
+	by team.Person,
+	s *team.Server,
+	token string,
+	now time.Time,
+	view *credential.View,
+	g *provision,
+) (err error) {
 	g.add = credential.NewSecret(*s, secretName(*s), now)
 	switch s.Per {
 	case team.PerPerson:

@@ -102,9 +102,17 @@ func (svc *Service) Check(ctx context.Context, name string) (apitype.ServerInfo,
 	c, h := svc.pool.Best(s.ID)
 	if c == nil {
 		if svc.info(s).Health.State == team.StateWaiting {
-			return apitype.ServerInfo{}, &team.ConflictError{Field: "name", Why: fmt.Sprintf("nobody has a credential for server %q yet", name), Hint: "sign in at " + svc.o.Address + apitype.ConnectPath + name}
+			return apitype.ServerInfo{}, &team.ConflictError{
+				Field: "name",
+				Why:   fmt.Sprintf("nobody has a credential for server %q yet", name),
+				Hint:  "sign in at " + svc.o.Address + apitype.ConnectPath + name,
+			}
 		}
-		return apitype.ServerInfo{}, &team.ConflictError{Field: "paused", Why: fmt.Sprintf("server %q is paused", name), Hint: "resume it first"}
+		return apitype.ServerInfo{}, &team.ConflictError{
+			Field: "paused",
+			Why:   fmt.Sprintf("server %q is paused", name),
+			Hint:  "resume it first",
+		}
 	}
 	view, err := svc.registry.Credentials(ctx)
 	if err != nil {

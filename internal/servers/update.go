@@ -43,7 +43,14 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 	if err != nil {
 		return apitype.ServerInfo{}, err
 	}
-	change := registry.Change{By: by, What: "server.update", Subject: name, Before: serverspec.Summary(old), After: serverspec.Summary(s), Topics: []string{"servers"}}
+	change := registry.Change{
+		By:      by,
+		What:    "server.update",
+		Subject: name,
+		Before:  serverspec.Summary(old),
+		After:   serverspec.Summary(s),
+		Topics:  []string{"servers"},
+	}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
 		if err := putToken(tx); err != nil {
 			return err
@@ -113,7 +120,13 @@ func writeUpdate(tx *store.Tx, old, s team.Server, offer []tools.Tool) error {
 
 // newToken prepares the writing of a server's own token: a new secret, or a new
 // value of the one it has. The value is put into the view, to be tried.
-func (svc *Service) newToken(ctx context.Context, by team.Person, s *team.Server, raw string, view *credential.View) (func(*store.Tx) error, error) {
+func (svc *Service) newToken(
+	ctx context.Context,
+	by team.Person,
+	s *team.Server,
+	raw string,
+	view *credential.View,
+) (func(*store.Tx) error, error) {
 	switch {
 	case s.Transport == team.Stdio && s.SecretEnv == "":
 		return nil, &team.FieldError{Field: "token", Why: "has nowhere to go: no variable of this process carries a secret"}

@@ -86,7 +86,11 @@ func (svc *Service) Begin(ctx context.Context, by team.Person, try apitype.SignI
 		return apitype.SignInStart{}, store.Explain(err, "server", try.Server)
 	}
 	if s.SignIn == nil || s.SignIn.Grant != team.GrantCode {
-		return apitype.SignInStart{}, &team.ConflictError{Field: "server", Why: fmt.Sprintf("nobody signs in at server %q", s.Name), Hint: "it takes a stored secret, or none"}
+		return apitype.SignInStart{}, &team.ConflictError{
+			Field: "server",
+			Why:   fmt.Sprintf("nobody signs in at server %q", s.Name),
+			Hint:  "it takes a stored secret, or none",
+		}
 	}
 	h, err := svc.agents.HolderFor(ctx, by, s, try.Agent, try.Team)
 	if err != nil {
@@ -118,7 +122,13 @@ func (svc *Service) Begin(ctx context.Context, by team.Person, try apitype.SignI
 // identityAt finds who Bouncer is at an authorization server: the client of the
 // server's settings, else Bouncer's own document, else what it registered there
 // before, else a new registration. Nothing of one issuer is shown to another.
-func (svc *Service) identityAt(ctx context.Context, by team.Person, s team.Server, m oauth.Metadata, scope string) (oauth.ClientIdentity, error) {
+func (svc *Service) identityAt(
+	ctx context.Context,
+	by team.Person,
+	s team.Server,
+	m oauth.Metadata,
+	scope string,
+) (oauth.ClientIdentity, error) {
 	view, err := svc.registry.Credentials(ctx)
 	if err != nil {
 		return oauth.ClientIdentity{}, err
@@ -177,13 +187,29 @@ func (svc *Service) Finish(ctx context.Context, answer url.Values, browser strin
 	}
 	problem, err := team.SignInProblem{}, error(nil)
 	if !pending.BegunIn(browser) {
-		problem = team.SignInProblem{What: "This sign-in was begun in another browser, so nothing was granted", Hint: "begin it again in this browser", Step: oauth.StepAuthorize}
+		problem = team.SignInProblem{
+			What: "This sign-in was begun in another browser, so nothing was granted",
+			Hint: "begin it again in this browser",
+			Step: oauth.StepAuthorize,
+		}
 	} else if err = svc.take(ctx, pending, answer); err != nil {
 		problem = oauth.ProblemOf(err)
 	}
 	switch {
 	case problem.What != "":
-		svc.o.Log.Warn("a sign-in failed", "server", at.server.Name, "person", at.by.Name, "step", problem.Step, "code", problem.Code, "why", problem.What)
+		svc.o.Log.Warn(
+			"a sign-in failed",
+			"server",
+			at.server.Name,
+			"person",
+			at.by.Name,
+			"step",
+			problem.Step,
+			"code",
+			problem.Code,
+			"why",
+			problem.What,
+		)
 		return page + "problem=" + svc.problems.Add(problem), true
 	case pending.Back != "":
 		return pending.Back, true
@@ -218,7 +244,13 @@ func (svc *Service) keep(ctx context.Context, pending oauth.PendingAuthorization
 	at := pending.About
 	record := oauth.NewRecord(pending.Server, pending.Identity, t)
 	svc.masks.Learn(record.Secrets()...)
-	row := store.StoredSignIn{ID: team.NewID(), ServerID: at.server.ID, Holder: at.holder, Issuer: pending.Server.Issuer, Created: time.Now().UTC()}
+	row := store.StoredSignIn{
+		ID:       team.NewID(),
+		ServerID: at.server.ID,
+		Holder:   at.holder,
+		Issuer:   pending.Server.Issuer,
+		Created:  time.Now().UTC(),
+	}
 	row, err := credential.SealGrant(svc.keys, row, record)
 	if err != nil {
 		return err

@@ -65,7 +65,12 @@ func TestEachPersonSignsIn(t *testing.T) {
 	w.as.Auto = "marit"
 	page := w.Browser("marit").SignInAt(t, testkit.Obj{"server": "crew", "back": "/sign-ins"})
 	assert.Equal(t, w.Base+"/sign-ins", page.String(), "the browser is back where it was")
-	require.Eventually(t, func() bool { return strings.Contains(fmt.Sprint(marit.Names()), "crew__who_is_on_watch") }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(
+		t,
+		func() bool { return strings.Contains(fmt.Sprint(marit.Names()), "crew__who_is_on_watch") },
+		5*time.Second,
+		20*time.Millisecond,
+	)
 	assert.Contains(t, marit.CallTool("crew__who_is_on_watch", "").Result.Content[0].Text, "Sunniva Rae")
 
 	r := other.CallTool("crew__who_is_on_watch", "")
@@ -76,7 +81,12 @@ func TestEachPersonSignsIn(t *testing.T) {
 	_, text := able.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`)
 	assert.Contains(t, text, `"code":-32042`)
 	assert.Contains(t, text, `"url":"`+w.Base+`/connect/crew"`)
-	raw := &testkit.Raw{T: t, URL: w.Base + "/mcp", Pass: ottiliePass, Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}, "Mcp-Name": {"crew__who_is_on_watch"}}}
+	raw := &testkit.Raw{
+		T:      t,
+		URL:    w.Base + "/mcp",
+		Pass:   ottiliePass,
+		Header: http.Header{"Mcp-Protocol-Version": {"2026-07-28"}, "Mcp-Method": {"tools/call"}, "Mcp-Name": {"crew__who_is_on_watch"}},
+	}
 	ask := `{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"crew__who_is_on_watch","arguments":{},%s"_meta":{"io.modelcontextprotocol/protocolVersion":"2026-07-28","io.modelcontextprotocol/clientCapabilities":{"elicitation":{"url":{}}}}}}`
 	_, text = raw.Post(fmt.Sprintf(ask, ""))
 	assert.Contains(t, text, `"resultType":"input_required"`)
@@ -143,7 +153,9 @@ func TestOneRenewalServesAll(t *testing.T) {
 	bad := []string{}
 	for i := range 200 {
 		wait.Go(func() {
-			_, text := agents[i%20].Post(fmt.Sprintf(`{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`, i))
+			_, text := agents[i%20].Post(
+				fmt.Sprintf(`{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`, i),
+			)
 			if !strings.Contains(text, "Sunniva") {
 				mu.Lock()
 				bad = append(bad, text)
@@ -163,7 +175,10 @@ func TestOneRenewalServesAll(t *testing.T) {
 
 	// The exchanged refresh token is on disk before it is used.
 	w.Stop()
-	again := testkit.Start(t, map[string]string{"data": dir, "private-ranges": "127.0.0.0/8", "listen": strings.TrimPrefix(w.Base, "http://")})
+	again := testkit.Start(
+		t,
+		map[string]string{"data": dir, "private-ranges": "127.0.0.0/8", "listen": strings.TrimPrefix(w.Base, "http://")},
+	)
 	w.as.Expire()
 	agent := again.Raw("/mcp", pass, "2025-11-25")
 	require.Eventually(t, func() bool {
@@ -178,7 +193,8 @@ func TestOneRenewalServesAll(t *testing.T) {
 	require.Eventually(t, func() bool {
 		again.Clock.Forward(11 * time.Second) // beyond the pauses between renewals
 		r := agent.CallTool("crew__who_is_on_watch", "")
-		return len(r.Result.Content) > 0 && strings.Contains(r.Result.Content[0].Text, "the grant is no longer valid") && strings.Contains(r.Result.Content[0].Text, "/connect/crew?for=team")
+		return len(r.Result.Content) > 0 && strings.Contains(r.Result.Content[0].Text, "the grant is no longer valid") &&
+			strings.Contains(r.Result.Content[0].Text, "/connect/crew?for=team")
 	}, 30*time.Second, 200*time.Millisecond)
 	var list []team.SignIn
 	again.Must("GET", "/api/sign-ins", nil, &list)
@@ -229,7 +245,12 @@ func TestSignInsThatFail(t *testing.T) {
 		t.Run(fault, func(t *testing.T) {
 			fresh := moor(t, nil)
 			fresh.as.Fail(fault)
-			fresh.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": fresh.crew, "anyway": true, "signIn": testkit.Obj{"grant": "code"}}, nil)
+			fresh.Must(
+				"POST",
+				"/api/servers",
+				testkit.Obj{"name": "crew", "url": fresh.crew, "anyway": true, "signIn": testkit.Obj{"grant": "code"}},
+				nil,
+			)
 			p := fresh.Problem("POST", "/api/sign-ins", try)
 			assert.Contains(t, p.Title, want)
 			assert.NotEmpty(t, p.Hint)
@@ -262,7 +283,15 @@ func TestSignInsThatFail(t *testing.T) {
 	t.Run("a private address", func(t *testing.T) {
 		closed := testkit.Start(t, nil)
 		as := testkit.Authority(t)
-		p := closed.Problem("POST", "/api/servers", testkit.Obj{"name": "crew", "url": testkit.Protect(t, as, "crew:read", ferries.Crew(), nil), "signIn": testkit.Obj{"grant": "code"}})
+		p := closed.Problem(
+			"POST",
+			"/api/servers",
+			testkit.Obj{
+				"name":   "crew",
+				"url":    testkit.Protect(t, as, "crew:read", ferries.Crew(), nil),
+				"signIn": testkit.Obj{"grant": "code"},
+			},
+		)
 		assert.Contains(t, p.Title, "an admin has not allowed")
 	})
 	t.Run("who may", func(t *testing.T) {
@@ -283,8 +312,17 @@ func TestClientCredentials(t *testing.T) {
 	w := moor(t, nil)
 	fuel := testkit.Protect(t, w.as, "fuel:read fuel:order", ferries.Fuel(), nil)
 	w.as.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
-	w.Must("POST", "/api/secrets", testkit.Obj{"name": "fuel-client", "kind": "client-secret", "value": "FUEL_SECRET=\"" + ferries.FuelSecret + "\""}, nil)
-	in := testkit.Obj{"name": "fuel", "url": fuel, "signIn": testkit.Obj{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"}}
+	w.Must(
+		"POST",
+		"/api/secrets",
+		testkit.Obj{"name": "fuel-client", "kind": "client-secret", "value": "FUEL_SECRET=\"" + ferries.FuelSecret + "\""},
+		nil,
+	)
+	in := testkit.Obj{
+		"name":   "fuel",
+		"url":    fuel,
+		"signIn": testkit.Obj{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"},
+	}
 	var info struct{ Health team.Health }
 	w.Must("POST", "/api/servers", in, &info)
 	assert.Equal(t, 2, info.Health.Tools)
@@ -295,9 +333,30 @@ func TestClientCredentials(t *testing.T) {
 	assert.Equal(t, "auth.client-id-or-secret-wrong", p.Code)
 	assert.Contains(t, agent.CallTool("fuel__bunker_levels", "").Result.Content[0].Text, "MV Petrel")
 	assert.Equal(t, 409, w.Problem("DELETE", "/api/secrets/fuel-client", nil).Status)
-	p = w.Problem("POST", "/api/servers", testkit.Obj{"name": "other", "url": fuel, "signIn": testkit.Obj{"grant": "client", "clientId": "nobody", "clientSecret": "fuel-client"}})
+	p = w.Problem(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name":   "other",
+			"url":    fuel,
+			"signIn": testkit.Obj{"grant": "client", "clientId": "nobody", "clientSecret": "fuel-client"},
+		},
+	)
 	assert.Equal(t, "auth.client-id-or-secret-wrong", p.Code)
 	// The issuer that a client id is for is the only one it is shown to.
-	p = w.Problem("POST", "/api/servers", testkit.Obj{"name": "other", "url": fuel, "signIn": testkit.Obj{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client", "issuer": "https://elsewhere.example"}})
+	p = w.Problem(
+		"POST",
+		"/api/servers",
+		testkit.Obj{
+			"name": "other",
+			"url":  fuel,
+			"signIn": testkit.Obj{
+				"grant":        "client",
+				"clientId":     ferries.FuelClient,
+				"clientSecret": "fuel-client",
+				"issuer":       "https://elsewhere.example",
+			},
+		},
+	)
 	assert.Contains(t, p.Title, "nothing was sent there")
 }

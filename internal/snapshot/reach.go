@@ -152,7 +152,11 @@ func (s *Catalog) Page(kind tools.Kind, cursor string, stateless bool) (result [
 // Digests tells two states of a shelf apart, list by list: tools, prompts, and
 // resources with templates.
 func (s *Catalog) Digests() [3]string {
-	return [3]string{s.lists[tools.Tools].digest, s.lists[tools.Prompts].digest, s.lists[tools.Resources].digest + s.lists[tools.Templates].digest}
+	return [3]string{
+		s.lists[tools.Tools].digest,
+		s.lists[tools.Prompts].digest,
+		s.lists[tools.Resources].digest + s.lists[tools.Templates].digest,
+	}
 }
 
 // Catalog returns what the agent sees at an address: server is "" for /mcp.

@@ -173,10 +173,22 @@ func (w *Snapshot) Resource(a *Agent, sh *Catalog, uri string) (*Target, string)
 	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
 		return nil, "server " + s.Name + " has no resources"
 	}
-	t := &Target{Server: s, Tool: tools.Tool{Name: own}, Exposed: uri, Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own))}
+	t := &Target{
+		Server:   s,
+		Tool:     tools.Tool{Name: own},
+		Exposed:  uri,
+		Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own)),
+	}
 	switch {
 	case !t.Decision.Admitted():
-		return t, fmt.Sprintf("resource %s of server %s is not within the reach of agent %s: %s; ask %s", Clip(own), s.Name, a.Name, t.Decision.Reason(), w.Contacts)
+		return t, fmt.Sprintf(
+			"resource %s of server %s is not within the reach of agent %s: %s; ask %s",
+			Clip(own),
+			s.Name,
+			a.Name,
+			t.Decision.Reason(),
+			w.Contacts,
+		)
 	case s.Paused:
 		return t, fmt.Sprintf("server %s is paused; ask %s", s.Name, w.Contacts)
 	}
@@ -189,13 +201,27 @@ func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Ta
 	word := strings.TrimSuffix(string(kind), "s")
 	t = w.find(kind, scope, name)
 	if t == nil {
-		return nil, fmt.Sprintf("there is no %s %q here; %s has those within the reach of agent %s", word, Clip(name), kind.Method(), a.Name)
+		return nil, fmt.Sprintf(
+			"there is no %s %q here; %s has those within the reach of agent %s",
+			word,
+			Clip(name),
+			kind.Method(),
+			a.Name,
+		)
 	}
 	t.Decision = w.Rules.For(a.Name).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
 	if t.Decision.Admitted() {
 		return t, fmt.Sprintf("server %s is paused; ask %s", t.Server.Name, w.Contacts)
 	}
-	return t, fmt.Sprintf("%s %s of server %s is not within the reach of agent %s: %s; ask %s", word, t.Tool.Name, t.Server.Name, a.Name, t.Decision.Reason(), w.Contacts)
+	return t, fmt.Sprintf(
+		"%s %s of server %s is not within the reach of agent %s: %s; ask %s",
+		word,
+		t.Tool.Name,
+		t.Server.Name,
+		a.Name,
+		t.Decision.Reason(),
+		w.Contacts,
+	)
 }
 
 // find returns the tool or prompt of that name at the address, within reach or

@@ -59,7 +59,12 @@ func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
 	assert.Equal(t, "tool-3", v.Catalog("").lists[tools.Tools].names["server-0__tool-3"].Tool.Name)
 	assert.JSONEq(t, `{"tools":[]}`, string(shown(t, w.ReachOf(w.Agents["2"]).Catalog(""), false)))
 	assert.Same(t, v, w.ReachOf(w.Agents["1"]), "a view is computed once")
-	assert.Equal(t, v.Catalog("").Digests(), town(200, 51).ReachOf(w.Agents["1"]).Catalog("").Digests(), "the same reach has the same digest")
+	assert.Equal(
+		t,
+		v.Catalog("").Digests(),
+		town(200, 51).ReachOf(w.Agents["1"]).Catalog("").Digests(),
+		"the same reach has the same digest",
+	)
 }
 
 func TestRefusalExplains(t *testing.T) {

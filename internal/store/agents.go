@@ -33,8 +33,15 @@ func (s *Store) AgentByName(ctx context.Context, name string, now time.Time) (te
 
 // AddAgent stores an agent; its owner is named by v.Owner.
 func (t AgentTx) AddAgent(v team.Agent) error {
-	return t.exec(`INSERT INTO agents (id, name, kind, owner, paused, created) VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?)`,
-		v.ID, v.Name, v.Kind, v.Owner, v.Paused, ms(v.Created))
+	return t.exec(
+		`INSERT INTO agents (id, name, kind, owner, paused, created) VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?)`,
+		v.ID,
+		v.Name,
+		v.Kind,
+		v.Owner,
+		v.Paused,
+		ms(v.Created),
+	)
 }
 
 // SetAgent replaces what can be altered of an agent.
@@ -59,7 +66,21 @@ func scanPass(r scanner) (v StoredPass, err error) {
 	var created, expires int64
 	var revoked, used sql.NullInt64
 	var hash []byte
-	err = r.Scan(&v.ID, &v.AgentID, &v.Agent, &v.Kind, &v.Consent, &v.Audience, &hash, &v.Label, &v.Hint, &created, &expires, &revoked, &used)
+	err = r.Scan(
+		&v.ID,
+		&v.AgentID,
+		&v.Agent,
+		&v.Kind,
+		&v.Consent,
+		&v.Audience,
+		&hash,
+		&v.Label,
+		&v.Hint,
+		&created,
+		&expires,
+		&revoked,
+		&used,
+	)
 	copy(v.Hash[:], hash)
 	v.Created, v.Expires, v.Revoked, v.Used = fromMS(created), fromMS(expires), fromNull(revoked), fromNull(used)
 	return v, err
@@ -67,8 +88,13 @@ func scanPass(r scanner) (v StoredPass, err error) {
 
 // Passes returns the passes of all agents, newest first.
 func (s *Store) Passes(ctx context.Context) ([]StoredPass, error) {
-	return list(ctx, s.read, scanPass, `SELECT p.id, p.agent, a.name, p.kind, coalesce(p.consent, ''), p.audience, p.hash, p.label, p.hint, p.created, p.expires, p.revoked, p.used
-		FROM passes p JOIN agents a ON a.id = p.agent ORDER BY p.id DESC`)
+	return list(
+		ctx,
+		s.read,
+		scanPass,
+		`SELECT p.id, p.agent, a.name, p.kind, coalesce(p.consent, ''), p.audience, p.hash, p.label, p.hint, p.created, p.expires, p.revoked, p.used
+		FROM passes p JOIN agents a ON a.id = p.agent ORDER BY p.id DESC`,
+	)
 }
 
 // AddPass stores a pass.
@@ -77,8 +103,19 @@ func (t AgentTx) AddPass(v StoredPass) error {
 	if v.Consent != "" {
 		consent = v.Consent
 	}
-	return t.exec(`INSERT INTO passes (id, agent, kind, consent, audience, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.AgentID, v.Kind, consent, v.Audience, v.Hash[:], v.Label, v.Hint, ms(v.Created), ms(v.Expires))
+	return t.exec(
+		`INSERT INTO passes (id, agent, kind, consent, audience, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID,
+		v.AgentID,
+		v.Kind,
+		consent,
+		v.Audience,
+		v.Hash[:],
+		v.Label,
+		v.Hint,
+		ms(v.Created),
+		ms(v.Expires),
+	)
 }
 
 // RevokePass ends a pass of an agent.
@@ -94,7 +131,11 @@ func (t AgentTx) EndPasses(agentID string, at time.Time) error {
 	if err := t.exec(`DELETE FROM refreshes WHERE consent IN (SELECT id FROM consents WHERE agent = ?)`, agentID); err != nil {
 		return err
 	}
-	return t.exec(`UPDATE consents SET revoked = ?, why = 'the agent has another owner' WHERE agent = ? AND revoked IS NULL`, ms(at), agentID)
+	return t.exec(
+		`UPDATE consents SET revoked = ?, why = 'the agent has another owner' WHERE agent = ? AND revoked IS NULL`,
+		ms(at),
+		agentID,
+	)
 }
 
 // PassUsed notes when a pass was last shown.

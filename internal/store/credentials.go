@@ -30,7 +30,13 @@ func (t CredentialTx) SetGiven(g OwnSecret) error {
 		return err
 	}
 	person, agent := g.Holder.Args()
-	return t.exec(`INSERT INTO given (server, person, agent, secret) VALUES (?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`, g.ServerID, person, agent, g.Secret)
+	return t.exec(
+		`INSERT INTO given (server, person, agent, secret) VALUES (?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
+		g.ServerID,
+		person,
+		agent,
+		g.Secret,
+	)
 }
 
 // DropGiven ends the use of a holder's own secret at a server.
@@ -68,8 +74,31 @@ func (s *Store) SignIns(ctx context.Context) ([]StoredSignIn, error) {
 	return list(ctx, s.read, func(r scanner) (v StoredSignIn, err error) {
 		var ended, expires sql.NullInt64
 		var created, refreshed int64
-		err = r.Scan(&v.ID, &v.ServerID, &v.Holder.Person, &v.Holder.Agent, &v.Issuer, &v.Scope, &v.Note, &ended, &expires, &created, &refreshed, &v.Sealed.KeyID, &v.Sealed.DataKey, &v.Sealed.Value)
-		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.ID = fromNull(ended), fromNull(expires), fromMS(created), fromMS(refreshed), v.ID
+		err = r.Scan(
+			&v.ID,
+			&v.ServerID,
+			&v.Holder.Person,
+			&v.Holder.Agent,
+			&v.Issuer,
+			&v.Scope,
+			&v.Note,
+			&ended,
+			&expires,
+			&created,
+			&refreshed,
+			&v.Sealed.KeyID,
+			&v.Sealed.DataKey,
+			&v.Sealed.Value,
+		)
+		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.ID = fromNull(
+			ended,
+		), fromNull(
+			expires,
+		), fromMS(
+			created,
+		), fromMS(
+			refreshed,
+		), v.ID
 		return v, err
 	}, `SELECT id, server, coalesce(person, ''), coalesce(agent, ''), issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed FROM signins ORDER BY id`)
 }
@@ -87,14 +116,39 @@ func (t CredentialTx) PutSignIn(v StoredSignIn) error {
 	if err := t.exec(`DELETE FROM signins WHERE server = ? AND person IS ? AND agent IS ?`, v.ServerID, person, agent); err != nil {
 		return err
 	}
-	return t.exec(`INSERT INTO signins (id, server, person, agent, issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.ServerID, person, agent, v.Issuer, v.Scope, v.Note, null(v.Ended), null(v.Expires), ms(v.Created), ms(v.Refreshed), v.Sealed.KeyID, v.Sealed.DataKey, v.Sealed.Value)
+	return t.exec(
+		`INSERT INTO signins (id, server, person, agent, issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID,
+		v.ServerID,
+		person,
+		agent,
+		v.Issuer,
+		v.Scope,
+		v.Note,
+		null(v.Ended),
+		null(v.Expires),
+		ms(v.Created),
+		ms(v.Refreshed),
+		v.Sealed.KeyID,
+		v.Sealed.DataKey,
+		v.Sealed.Value,
+	)
 }
 
 // RenewSignIn replaces the tokens of a grant.
 func (t CredentialTx) RenewSignIn(v StoredSignIn) error {
-	return t.one(`UPDATE signins SET scope = ?, note = ?, ended = ?, expires = ?, refreshed = ?, key_id = ?, data_key = ?, sealed = ? WHERE id = ?`,
-		v.Scope, v.Note, null(v.Ended), null(v.Expires), ms(v.Refreshed), v.Sealed.KeyID, v.Sealed.DataKey, v.Sealed.Value, v.ID)
+	return t.one(
+		`UPDATE signins SET scope = ?, note = ?, ended = ?, expires = ?, refreshed = ?, key_id = ?, data_key = ?, sealed = ? WHERE id = ?`,
+		v.Scope,
+		v.Note,
+		null(v.Ended),
+		null(v.Expires),
+		ms(v.Refreshed),
+		v.Sealed.KeyID,
+		v.Sealed.DataKey,
+		v.Sealed.Value,
+		v.ID,
+	)
 }
 
 // EndSignIn notes that a grant is of no more use, and why.
@@ -285,7 +339,16 @@ func (s *Store) InvitationByHash(ctx context.Context, hash []byte) (team.Invitat
 
 // AddInvitation stores an invitation.
 func (t PeopleTx) AddInvitation(v team.Invitation, hash []byte) error {
-	return t.exec(`INSERT INTO invitations (id, hash, role, note, by_name, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`, v.ID, hash, v.Role, v.Note, v.By, ms(v.Created), ms(v.Expires))
+	return t.exec(
+		`INSERT INTO invitations (id, hash, role, note, by_name, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		v.ID,
+		hash,
+		v.Role,
+		v.Note,
+		v.By,
+		ms(v.Created),
+		ms(v.Expires),
+	)
 }
 
 // TakeInvitation marks an invitation as taken; one that was is ErrNotFound.
@@ -329,10 +392,18 @@ func (t PeopleTx) RemovePerson(id string) error { return t.one(`DELETE FROM peop
 // columns of the key id and of the wrapped key.
 var boxes = []struct{ name, query, update string }{
 	{"secrets", `SELECT id, key_id, data_key FROM secrets`, `UPDATE secrets SET key_id = ?, data_key = ? WHERE id = ?`},
-	{"prior", `SELECT id, prior_key_id, prior_data_key FROM secrets WHERE prior_key_id IS NOT NULL`, `UPDATE secrets SET prior_key_id = ?, prior_data_key = ? WHERE id = ?`},
+	{
+		"prior",
+		`SELECT id, prior_key_id, prior_data_key FROM secrets WHERE prior_key_id IS NOT NULL`,
+		`UPDATE secrets SET prior_key_id = ?, prior_data_key = ? WHERE id = ?`,
+	},
 	{"signins", `SELECT id, key_id, data_key FROM signins`, `UPDATE signins SET key_id = ?, data_key = ? WHERE id = ?`},
 	{"clients", `SELECT id, key_id, data_key FROM clients`, `UPDATE clients SET key_id = ?, data_key = ? WHERE id = ?`},
-	{"people", `SELECT id, key_id, data_key FROM people WHERE key_id IS NOT NULL`, `UPDATE people SET key_id = ?, data_key = ? WHERE id = ?`},
+	{
+		"people",
+		`SELECT id, key_id, data_key FROM people WHERE key_id IS NOT NULL`,
+		`UPDATE people SET key_id = ?, data_key = ? WHERE id = ?`,
+	},
 }
 
 // Rewrap runs fn over every wrapped key, and stores what it returns, all or

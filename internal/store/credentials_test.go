@@ -71,7 +71,12 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 	assert.Equal(t, [][]string{{"crew"}, {"crew"}}, [][]string{list[0].UsedBy, list[1].UsedBy})
 
 	require.NoError(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SpendRefresh([]byte("r1"), now) }))
-	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SpendRefresh([]byte("r1"), now) }), ErrNotFound, "of two at once one wins")
+	assert.ErrorIs(
+		t,
+		s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SpendRefresh([]byte("r1"), now) }),
+		ErrNotFound,
+		"of two at once one wins",
+	)
 	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.RemovePerson(ottilie.ID) }), ErrInUse, "she owns an agent")
 	write(t, s, func(tx *Tx) error { return tx.RemoveAgent(agent.ID) })
 	passes, err := s.Passes(ctx)
@@ -130,7 +135,12 @@ func TestRewrapFindsEverything(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, columns, 5)
 	for _, c := range columns {
-		old, err := first(ctx, s.read, func(r scanner) (n int, err error) { return n, r.Scan(&n) }, `SELECT count(*) FROM `+c[0]+` WHERE `+c[1]+` = 'k1'`)
+		old, err := first(
+			ctx,
+			s.read,
+			func(r scanner) (n int, err error) { return n, r.Scan(&n) },
+			`SELECT count(*) FROM `+c[0]+` WHERE `+c[1]+` = 'k1'`,
+		)
 		require.NoError(t, err)
 		assert.Zero(t, old, "%s.%s", c[0], c[1])
 	}

@@ -70,7 +70,21 @@ func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Lo
 	return first(ctx, s.read, func(r scanner) (l Login, err error) {
 		var made, created, expires int64
 		var used sql.NullInt64
-		err = r.Scan(&l.Person.ID, &l.Person.Name, &l.Person.FullName, &l.Person.Role, &l.Person.MustChange, &l.Person.Elsewhere, &made, &l.ID, &l.Kind, &l.Label, &created, &expires, &used)
+		err = r.Scan(
+			&l.Person.ID,
+			&l.Person.Name,
+			&l.Person.FullName,
+			&l.Person.Role,
+			&l.Person.MustChange,
+			&l.Person.Elsewhere,
+			&made,
+			&l.ID,
+			&l.Kind,
+			&l.Label,
+			&created,
+			&expires,
+			&used,
+		)
 		l.Person.Created, l.Created, l.Expires = fromMS(made), fromMS(created), fromMS(expires)
 		l.Used = fromNull(used)
 		return l, err

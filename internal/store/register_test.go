@@ -51,7 +51,11 @@ func TestLoginsEndWithTimeAndWithThePassword(t *testing.T) {
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = s.Password(ctx, "nobody")
 	assert.ErrorIs(t, err, ErrNotFound)
-	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SetPerson(team.Person{ID: "nobody", Role: team.Member}) }), ErrNotFound)
+	assert.ErrorIs(
+		t,
+		s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SetPerson(team.Person{ID: "nobody", Role: team.Member}) }),
+		ErrNotFound,
+	)
 }
 
 func TestPassesBelongToTheirAgent(t *testing.T) {
@@ -59,9 +63,23 @@ func TestPassesBelongToTheirAgent(t *testing.T) {
 	s, _ := open1(t)
 	ctx := t.Context()
 	now := time.Now().UTC().Truncate(time.Millisecond)
-	a, b := team.Agent{ID: team.NewID(), Name: "marit-quill", Kind: "quill", Created: now}, team.Agent{ID: team.NewID(), Name: "night-watch", Kind: "automation", Created: now}
+	a, b := team.Agent{
+		ID:      team.NewID(),
+		Name:    "marit-quill",
+		Kind:    "quill",
+		Created: now,
+	}, team.Agent{
+		ID:      team.NewID(),
+		Name:    "night-watch",
+		Kind:    "automation",
+		Created: now,
+	}
 	pass := func(agent string, hash byte, expires time.Time) StoredPass {
-		return StoredPass{AgentID: agent, Hash: [32]byte{hash}, Pass: team.Pass{ID: team.NewID(), Label: "l", Hint: "abcd", Created: now, Expires: expires}}
+		return StoredPass{
+			AgentID: agent,
+			Hash:    [32]byte{hash},
+			Pass:    team.Pass{ID: team.NewID(), Label: "l", Hint: "abcd", Created: now, Expires: expires},
+		}
 	}
 	valid, old := pass(a.ID, 1, now.Add(time.Hour)), pass(a.ID, 2, now.Add(-time.Hour))
 	write(t, s, func(tx *Tx) error {
@@ -153,5 +171,9 @@ func TestWriteThatIsGivenUpLeavesNothing(t *testing.T) {
 	changes, err := s.Changes(t.Context(), 10)
 	require.NoError(t, err)
 	assert.Empty(t, changes)
-	assert.Error(t, s.Write(t.Context(), team.Change{}, func(tx *Tx) error { return tx.AddRule(team.Rule{ID: "x", Effect: "permit"}) }), "the database itself refuses an unknown effect")
+	assert.Error(
+		t,
+		s.Write(t.Context(), team.Change{}, func(tx *Tx) error { return tx.AddRule(team.Rule{ID: "x", Effect: "permit"}) }),
+		"the database itself refuses an unknown effect",
+	)
 }

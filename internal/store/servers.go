@@ -19,10 +19,30 @@ const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, '
 func scanServer(r scanner) (v team.Server, err error) {
 	var created int64
 	var args, env, options, key string
-	err = r.Scan(&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created, &v.Command, &args, &v.Dir, &env, &v.SecretEnv, &options, &v.Document, &key)
+	err = r.Scan(
+		&v.ID,
+		&v.Name,
+		&v.URL,
+		&v.Transport,
+		&v.Secret,
+		&v.Paused,
+		&created,
+		&v.Command,
+		&args,
+		&v.Dir,
+		&env,
+		&v.SecretEnv,
+		&options,
+		&v.Document,
+		&key,
+	)
 	v.Created = fromMS(created)
 	if err == nil {
-		err = errors.Join(json.Unmarshal([]byte(args), &v.Args), json.Unmarshal([]byte(env), &v.Env), json.Unmarshal([]byte(options), &v.ServerOptions))
+		err = errors.Join(
+			json.Unmarshal([]byte(args), &v.Args),
+			json.Unmarshal([]byte(env), &v.Env),
+			json.Unmarshal([]byte(options), &v.ServerOptions),
+		)
 	}
 	if v.ClientKey = key; v.Sharing == "" {
 		v.Sharing = "auto"
@@ -61,9 +81,25 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 
 // AddServer stores a server; its secret is named by v.Secret.
 func (t ServerTx) AddServer(v team.Server) error {
-	return t.exec(`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
+	return t.exec(
+		`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
 		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
-		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv, options(v), v.Document, v.ClientKey)
+		v.ID,
+		v.Name,
+		v.URL,
+		v.Transport,
+		v.Secret,
+		v.Paused,
+		ms(v.Created),
+		v.Command,
+		texts(v.Args),
+		v.Dir,
+		texts(v.Env),
+		v.SecretEnv,
+		options(v),
+		v.Document,
+		v.ClientKey,
+	)
 }
 
 // SetServer replaces what can be altered of a server.
@@ -151,7 +187,11 @@ func (t ServerTx) AddEdition(serverID string, at time.Time, list []tools.Tool) e
 	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools) VALUES (?, ?, ?, ?, ?)`, team.NewID(), serverID, ms(at), digest, raw); err != nil {
 		return err
 	}
-	return t.exec(`DELETE FROM editions WHERE server = ?1 AND id NOT IN (SELECT id FROM editions WHERE server = ?1 ORDER BY id DESC LIMIT ?2)`, serverID, maxEditions)
+	return t.exec(
+		`DELETE FROM editions WHERE server = ?1 AND id NOT IN (SELECT id FROM editions WHERE server = ?1 ORDER BY id DESC LIMIT ?2)`,
+		serverID,
+		maxEditions,
+	)
 }
 
 // Secrets returns every secret without its value, by name. Who uses it besides
@@ -162,7 +202,17 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 		var rotated, ends, usedAt, overlap sql.NullInt64
 		var used, facts string
 		err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Source, &facts, &created, &rotated, &ends, &usedAt, &overlap, &used)
-		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(created), fromNull(rotated), fromNull(ends), fromNull(usedAt), fromNull(overlap)
+		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(
+			created,
+		), fromNull(
+			rotated,
+		), fromNull(
+			ends,
+		), fromNull(
+			usedAt,
+		), fromNull(
+			overlap,
+		)
 		if err == nil {
 			err = errors.Join(json.Unmarshal([]byte(used), &v.UsedBy), json.Unmarshal([]byte(facts), &v.Facts))
 		}
@@ -208,8 +258,20 @@ func facts(v team.Secret) string {
 
 // AddSecret stores a secret with its sealed value.
 func (t ServerTx) AddSecret(v team.Secret, sealed locker.Box) error {
-	return t.exec(`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM people WHERE name = ?))`,
-		v.ID, v.Name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created), facts(v), v.Source, null(v.Ends), v.Owner)
+	return t.exec(
+		`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM people WHERE name = ?))`,
+		v.ID,
+		v.Name,
+		v.Kind,
+		sealed.KeyID,
+		sealed.DataKey,
+		sealed.Value,
+		ms(v.Created),
+		facts(v),
+		v.Source,
+		null(v.Ends),
+		v.Owner,
+	)
 }
 
 // RotateSecret replaces the sealed value. The one before is kept until

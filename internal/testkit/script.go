@@ -147,7 +147,21 @@ func (s *Script) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		_ = json.Unmarshal(m.Params, &p)
 		w.Header().Set("Content-Type", "text/event-stream")
 		w.WriteHeader(http.StatusOK)
-		s.Call(&ScriptCall{Method: m.Method, Name: p.Name + p.URI, Token: string(p.Meta.ProgressToken), Params: m.Params, Session: x.id, Caps: x.caps, ID: string(m.ID), s: s, w: w, r: r, session: x})
+		s.Call(
+			&ScriptCall{
+				Method:  m.Method,
+				Name:    p.Name + p.URI,
+				Token:   string(p.Meta.ProgressToken),
+				Params:  m.Params,
+				Session: x.id,
+				Caps:    x.caps,
+				ID:      string(m.ID),
+				s:       s,
+				w:       w,
+				r:       r,
+				session: x,
+			},
+		)
 	}
 }
 
@@ -159,12 +173,24 @@ func (s *Script) open(w http.ResponseWriter, id, params json.RawMessage) {
 	_ = json.Unmarshal(params, &p)
 	s.mu.Lock()
 	s.last++
-	x := &scriptSession{id: fmt.Sprint("s", s.last), caps: string(p.Capabilities), stream: make(chan string, 16), replies: map[string]chan string{}, gone: map[string]bool{}}
+	x := &scriptSession{
+		id:      fmt.Sprint("s", s.last),
+		caps:    string(p.Capabilities),
+		stream:  make(chan string, 16),
+		replies: map[string]chan string{},
+		gone:    map[string]bool{},
+	}
 	s.sessions[x.id] = x
 	s.mu.Unlock()
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Mcp-Session-Id", x.id)
-	_, _ = fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":%q,"capabilities":%s,"serverInfo":{"name":"script","version":"1"},"instructions":"Do as told."}}`, id, p.ProtocolVersion, s.Capabilities)
+	_, _ = fmt.Fprintf(
+		w,
+		`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":%q,"capabilities":%s,"serverInfo":{"name":"script","version":"1"},"instructions":"Do as told."}}`,
+		id,
+		p.ProtocolVersion,
+		s.Capabilities,
+	)
 }
 
 func (s *Script) hold(w http.ResponseWriter, r *http.Request, x *scriptSession) {

@@ -204,18 +204,39 @@ func Upstream(t *testing.T, h http.Handler) string {
 // release is closed or the caller has gone.
 func Echo(token string, release <-chan struct{}) *toolserver.Server {
 	schema := `{"type":"object","properties":{"text":{"type":"string"}}}`
-	return toolserver.New("echo", "1.0", token,
-		toolserver.Tool{Name: "echo", Description: "Echoes.", Schema: schema, ReadOnly: true, Run: func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil }},
-		toolserver.Tool{Name: "fail", Description: "Fails.", Schema: schema, Run: func(context.Context, *toolserver.Call) (any, error) { return nil, io.ErrUnexpectedEOF }},
-		toolserver.Tool{Name: "slow", Description: "Takes its time.", Schema: schema, Destructive: true, Run: func(ctx context.Context, c *toolserver.Call) (any, error) {
-			c.Progress(1, 2, "half")
-			select {
-			case <-release:
-				return "released " + c.Text("text"), nil
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			}
-		}})
+	return toolserver.New(
+		"echo",
+		"1.0",
+		token,
+		toolserver.Tool{
+			Name:        "echo",
+			Description: "Echoes.",
+			Schema:      schema,
+			ReadOnly:    true,
+			Run:         func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil },
+		},
+		toolserver.Tool{
+			Name:        "fail",
+			Description: "Fails.",
+			Schema:      schema,
+			Run:         func(context.Context, *toolserver.Call) (any, error) { return nil, io.ErrUnexpectedEOF },
+		},
+		toolserver.Tool{
+			Name:        "slow",
+			Description: "Takes its time.",
+			Schema:      schema,
+			Destructive: true,
+			Run: func(ctx context.Context, c *toolserver.Call) (any, error) {
+				c.Progress(1, 2, "half")
+				select {
+				case <-release:
+					return "released " + c.Text("text"), nil
+				case <-ctx.Done():
+					return nil, ctx.Err()
+				}
+			},
+		},
+	)
 }
 
 // Register registers a server that has to be reachable.
@@ -289,7 +310,9 @@ func (w *World) Raw(path, pass, revision string) *Raw {
 func (w *World) Able(path, pass, revision, capabilities string) *Raw {
 	w.T.Helper()
 	r := &Raw{T: w.T, URL: w.Base + path, Pass: pass, Header: http.Header{}}
-	res, body := r.Post(`{"jsonrpc":"2.0","id":"hello","method":"initialize","params":{"protocolVersion":"` + revision + `","capabilities":` + capabilities + `,"clientInfo":{"name":"raw","version":"1"}}}`)
+	res, body := r.Post(
+		`{"jsonrpc":"2.0","id":"hello","method":"initialize","params":{"protocolVersion":"` + revision + `","capabilities":` + capabilities + `,"clientInfo":{"name":"raw","version":"1"}}}`,
+	)
 	require.Equal(w.T, 200, res.StatusCode, "%s", body)
 	r.Session = res.Header.Get("Mcp-Session-Id")
 	require.NotEmpty(w.T, r.Session)

@@ -29,8 +29,18 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	defer h.Close()
 	news := make(chan link.Status, 100)
 	l := streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: 10 * time.Second})
-	k := Start(t.Context(), l, []tools.Tool{{Name: "remembered"}}, Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }})
-	assert.Equal(t, "remembered", k.Status().Offer.Lists[tools.Tools][0].Name, "the recorded list is in force until the server has answered")
+	k := Start(
+		t.Context(),
+		l,
+		[]tools.Tool{{Name: "remembered"}},
+		Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }},
+	)
+	assert.Equal(
+		t,
+		"remembered",
+		k.Status().Offer.Lists[tools.Tools][0].Name,
+		"the recorded list is in force until the server has answered",
+	)
 	close(answers)
 	wait := func(why string, ok func(link.Status) bool) {
 		t.Helper()

@@ -37,11 +37,28 @@ type board struct {
 
 func newBoard() *board {
 	b := &board{}
-	routes := [][3]string{{"Skerrow", "Brannasay", "MV Petrel"}, {"Skerrow", "Holm Voe", "MV Fulmar"}, {"Brannasay", "Skerrow", "MV Petrel"}, {"Holm Voe", "Skerrow", "MV Fulmar"}, {"Skerrow", "Tarn Head", "MV Dunlin"}}
+	routes := [][3]string{
+		{"Skerrow", "Brannasay", "MV Petrel"},
+		{"Skerrow", "Holm Voe", "MV Fulmar"},
+		{"Brannasay", "Skerrow", "MV Petrel"},
+		{"Holm Voe", "Skerrow", "MV Fulmar"},
+		{"Skerrow", "Tarn Head", "MV Dunlin"},
+	}
 	times := []string{"06:40", "09:15", "12:30", "15:45", "19:10"}
 	for i, r := range routes {
 		for j, at := range times {
-			b.list = append(b.list, sailing{ID: fmt.Sprintf("SF%d%02d", i+1, j+1), From: r[0], To: r[1], Departs: at, Vessel: r[2], Status: "on time", Cars: 12 + (i*7+j*5)%31})
+			b.list = append(
+				b.list,
+				sailing{
+					ID:      fmt.Sprintf("SF%d%02d", i+1, j+1),
+					From:    r[0],
+					To:      r[1],
+					Departs: at,
+					Vessel:  r[2],
+					Status:  "on time",
+					Cars:    12 + (i*7+j*5)%31,
+				},
+			)
 		}
 	}
 	b.list[7].Status = "delayed 25 min, fog at Holm Voe"
@@ -124,7 +141,14 @@ func (b *board) cancel(id, reason string) (any, error) {
 // Berths is the harbour: list_berths, assign_berth.
 func Berths(token string) *toolserver.Server {
 	var mu sync.Mutex
-	berths := map[string]string{"Skerrow 1": "MV Petrel", "Skerrow 2": "", "Skerrow 3": "MV Dunlin", "Brannasay 1": "", "Holm Voe 1": "MV Fulmar", "Tarn Head 1": ""}
+	berths := map[string]string{
+		"Skerrow 1":   "MV Petrel",
+		"Skerrow 2":   "",
+		"Skerrow 3":   "MV Dunlin",
+		"Brannasay 1": "",
+		"Holm Voe 1":  "MV Fulmar",
+		"Tarn Head 1": "",
+	}
 	return toolserver.New("skerrow-berths", "1.8.4", token,
 		toolserver.Tool{
 			Name: "list_berths", Title: "List berths", ReadOnly: true,

@@ -18,9 +18,18 @@ import (
 // nobody verifies, so that its end can be read.
 func CustomsToken(now time.Time) string {
 	end := now.UTC().Truncate(24 * time.Hour).Unix()
-	claims := fmt.Sprintf(`{"iss":"https://customs.skerrow.example","sub":"skerrow-desk","aud":"customs","scope":"manifests","exp":%d}`, end)
+	claims := fmt.Sprintf(
+		`{"iss":"https://customs.skerrow.example","sub":"skerrow-desk","aud":"customs","scope":"manifests","exp":%d}`,
+		end,
+	)
 	enc := base64.RawURLEncoding
-	return enc.EncodeToString([]byte(`{"alg":"none","typ":"JWT"}`)) + "." + enc.EncodeToString([]byte(claims)) + "." + enc.EncodeToString([]byte("skf-customs"))
+	return enc.EncodeToString(
+		[]byte(`{"alg":"none","typ":"JWT"}`),
+	) + "." + enc.EncodeToString(
+		[]byte(claims),
+	) + "." + enc.EncodeToString(
+		[]byte("skf-customs"),
+	)
 }
 
 // FuelClient and FuelSecret are Bouncer's own access to the fuel supplier.
@@ -34,9 +43,18 @@ const (
 func Crew() *toolserver.Server {
 	var mu sync.Mutex
 	watch := map[string][]string{
-		"bridge": {"Sunniva Rae (master)", "Ebbe Lindqvist (mate)"}, "engine": {"Corin Vance (second engineer)"}, "quay": {"Teo Castellane (night watch)", "Isla Faro (ropes)"},
+		"bridge": {
+			"Sunniva Rae (master)",
+			"Ebbe Lindqvist (mate)",
+		}, "engine": {"Corin Vance (second engineer)"}, "quay": {"Teo Castellane (night watch)", "Isla Faro (ropes)"},
 	}
-	stations := map[string][]string{"marit": {"bridge", "engine", "quay"}, "joss": {"bridge", "engine"}, "ottilie": {"quay"}, "teo": {"quay"}, "wren": {"bridge", "engine", "quay"}}
+	stations := map[string][]string{
+		"marit":   {"bridge", "engine", "quay"},
+		"joss":    {"bridge", "engine"},
+		"ottilie": {"quay"},
+		"teo":     {"quay"},
+		"wren":    {"bridge", "engine", "quay"},
+	}
 	return toolserver.New("skerrow-crew", "2.1.0", "",
 		toolserver.Tool{
 			Name: "who_is_on_watch", Title: "Who is on watch", ReadOnly: true, Description: "Lists who is on watch now, at the stations that you may see.",

@@ -62,9 +62,17 @@ func Tides() *toolserver.Server {
 			return "No dangers are noted for " + strings.TrimPrefix(uri, "chart://notes/") + "."
 		}},
 	}
-	s.Prompts = []toolserver.Prompt{{Name: "passage_plan", Title: "Passage plan", Description: "Plans a passage to a harbour by the tide.", Argument: "harbour", Text: func(h string) string {
-		return "Plan the passage from Skerrow to " + h + ". Look at the tide table and the chart notes first."
-	}}}
+	s.Prompts = []toolserver.Prompt{
+		{
+			Name:        "passage_plan",
+			Title:       "Passage plan",
+			Description: "Plans a passage to a harbour by the tide.",
+			Argument:    "harbour",
+			Text: func(h string) string {
+				return "Plan the passage from Skerrow to " + h + ". Look at the tide table and the chart notes first."
+			},
+		},
+	}
 	return s
 }
 

@@ -52,7 +52,8 @@ func New(key string) http.Handler {
 		}
 		out := []item{}
 		for _, i := range items {
-			if strings.Contains(i.What, q.Get("text")) && (len(q["colour"]) == 0 || slices.Contains(q["colour"], i.Colour)) && len(out) < limit {
+			if strings.Contains(i.What, q.Get("text")) && (len(q["colour"]) == 0 || slices.Contains(q["colour"], i.Colour)) &&
+				len(out) < limit {
 				out = append(out, i)
 			}
 		}

@@ -256,7 +256,8 @@ func (a *Authority) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 	case a.has(Down):
 		http.Error(w, "maintenance", http.StatusServiceUnavailable)
-	case strings.HasPrefix(r.URL.Path, "/.well-known/oauth-authorization-server"), strings.HasPrefix(r.URL.Path, "/.well-known/openid-configuration"):
+	case strings.HasPrefix(r.URL.Path, "/.well-known/oauth-authorization-server"),
+		strings.HasPrefix(r.URL.Path, "/.well-known/openid-configuration"):
 		a.metadata(w, r)
 	case r.URL.Path == "/keys":
 		answer(w, 200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &a.key.PublicKey, KeyID: "k1", Algorithm: "ES256", Use: "sig"}}})
@@ -294,10 +295,17 @@ func (a *Authority) metadata(w http.ResponseWriter, r *http.Request) {
 	m := map[string]any{
 		"issuer": a.Issuer, "authorization_endpoint": a.Issuer + "/authorize", "token_endpoint": a.Issuer + "/token", "revocation_endpoint": a.Issuer + "/revoke",
 		"registration_endpoint": a.Issuer + "/register", "jwks_uri": a.Issuer + "/keys", "response_types_supported": []string{"code"},
-		"grant_types_supported":            []string{"authorization_code", "refresh_token", "client_credentials"},
-		"code_challenge_methods_supported": []string{"S256"}, "token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "none"},
+		"grant_types_supported": []string{"authorization_code", "refresh_token", "client_credentials"},
+		"code_challenge_methods_supported": []string{
+			"S256",
+		}, "token_endpoint_auth_methods_supported": []string{"client_secret_basic", "client_secret_post", "private_key_jwt", "none"},
 		"authorization_response_iss_parameter_supported": true, "client_id_metadata_document_supported": true,
-		"scopes_supported": []string{"openid", "profile", "email", "groups"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"},
+		"scopes_supported": []string{
+			"openid",
+			"profile",
+			"email",
+			"groups",
+		}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"},
 	}
 	if a.has(OtherMetadata) {
 		m["issuer"] = "https://elsewhere.example"
@@ -331,7 +339,17 @@ func (a *Authority) register(w http.ResponseWriter, r *http.Request) {
 	}
 	c := Client{ID: "client-" + random()[:12], Secret: "skf-client-" + random(), Redirects: in.Redirects}
 	a.Add(c)
-	answer(w, 201, map[string]any{"client_id": c.ID, "client_secret": c.Secret, "redirect_uris": in.Redirects, "client_name": in.Name, "token_endpoint_auth_method": in.Method})
+	answer(
+		w,
+		201,
+		map[string]any{
+			"client_id":                  c.ID,
+			"client_secret":              c.Secret,
+			"redirect_uris":              in.Redirects,
+			"client_name":                in.Name,
+			"token_endpoint_auth_method": in.Method,
+		},
+	)
 }
 
 var page = template.Must(template.New("").Parse(`<!doctype html><meta charset=utf-8><title>{{.Name}}</title>
@@ -357,7 +375,10 @@ func (a *Authority) authorize(w http.ResponseWriter, r *http.Request) {
 		person = a.Auto
 	}
 	if person == "" {
-		_ = page.Execute(w, map[string]any{"Name": a.Name, "Client": c.ID, "Scope": q.Get("scope"), "People": a.People, "Here": "?" + r.URL.RawQuery})
+		_ = page.Execute(
+			w,
+			map[string]any{"Name": a.Name, "Client": c.ID, "Scope": q.Get("scope"), "People": a.People, "Here": "?" + r.URL.RawQuery},
+		)
 		return
 	}
 	back, _ := url.Parse(q.Get("redirect_uri"))
@@ -412,7 +433,9 @@ func (a *Authority) client(r *http.Request) (Client, bool) {
 	case c.Key != nil:
 		t, err := jwt.ParseSigned(r.PostFormValue("client_assertion"), []jose.SignatureAlgorithm{jose.ES256, jose.RS256})
 		var claims jwt.Claims
-		return c, err == nil && t.Claims(c.Key, &claims) == nil && claims.Subject == id && claims.Issuer == id && claims.Audience.Contains(a.Issuer) && claims.ValidateWithLeeway(jwt.Expected{Time: time.Now()}, time.Minute) == nil
+		return c, err == nil && t.Claims(c.Key, &claims) == nil && claims.Subject == id && claims.Issuer == id &&
+			claims.Audience.Contains(a.Issuer) &&
+			claims.ValidateWithLeeway(jwt.Expected{Time: time.Now()}, time.Minute) == nil
 	}
 	return c, c.Secret == secret
 }
@@ -444,7 +467,9 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 		delete(a.codes, r.PostFormValue("code"))
 		a.mu.Unlock()
 		sum := sha256.Sum256([]byte(r.PostFormValue("code_verifier")))
-		if !known || g.client != c.ID || g.redirect != r.PostFormValue("redirect_uri") || g.challenge != base64.RawURLEncoding.EncodeToString(sum[:]) || time.Now().After(g.until) {
+		if !known || g.client != c.ID || g.redirect != r.PostFormValue("redirect_uri") ||
+			g.challenge != base64.RawURLEncoding.EncodeToString(sum[:]) ||
+			time.Now().After(g.until) {
 			refuse(w, 400, "invalid_grant")
 			return
 		}
@@ -468,20 +493,51 @@ func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 	case "urn:ietf:params:oauth:grant-type:token-exchange":
 		t, err := jwt.ParseSigned(r.PostFormValue("subject_token"), []jose.SignatureAlgorithm{jose.ES256})
 		var claims jwt.Claims
-		if err != nil || t.Claims(&a.key.PublicKey, &claims) != nil || claims.ValidateWithLeeway(jwt.Expected{Time: time.Now()}, time.Minute) != nil {
+		if err != nil || t.Claims(&a.key.PublicKey, &claims) != nil ||
+			claims.ValidateWithLeeway(jwt.Expected{Time: time.Now()}, time.Minute) != nil {
 			refuse(w, 400, "invalid_grant")
 			return
 		}
-		jag := a.sign(map[string]any{"iss": a.Issuer, "sub": claims.Subject, "aud": r.PostFormValue("audience"), "resource": r.PostFormValue("resource"), "client_id": c.ID, "exp": time.Now().Add(5 * time.Minute).Unix(), "iat": time.Now().Unix(), "jti": random(), "scope": r.PostFormValue("scope")}, "oauth-id-jag+jwt", a.key)
-		answer(w, 200, map[string]any{"issued_token_type": "urn:ietf:params:oauth:token-type:id-jag", "access_token": jag, "token_type": "N_A", "expires_in": 300})
+		jag := a.sign(
+			map[string]any{
+				"iss":       a.Issuer,
+				"sub":       claims.Subject,
+				"aud":       r.PostFormValue("audience"),
+				"resource":  r.PostFormValue("resource"),
+				"client_id": c.ID,
+				"exp":       time.Now().Add(5 * time.Minute).Unix(),
+				"iat":       time.Now().Unix(),
+				"jti":       random(),
+				"scope":     r.PostFormValue("scope"),
+			},
+			"oauth-id-jag+jwt",
+			a.key,
+		)
+		answer(
+			w,
+			200,
+			map[string]any{
+				"issued_token_type": "urn:ietf:params:oauth:token-type:id-jag",
+				"access_token":      jag,
+				"token_type":        "N_A",
+				"expires_in":        300,
+			},
+		)
 	case "urn:ietf:params:oauth:grant-type:jwt-bearer":
 		var claims jwt.Claims
 		t, err := jwt.ParseSigned(r.PostFormValue("assertion"), []jose.SignatureAlgorithm{jose.ES256})
-		if err != nil || c.Trusts == nil || t.Claims(&c.Trusts.key.PublicKey, &claims) != nil || !claims.Audience.Contains(a.Issuer) || claims.Issuer != c.Trusts.Issuer {
+		if err != nil || c.Trusts == nil || t.Claims(&c.Trusts.key.PublicKey, &claims) != nil || !claims.Audience.Contains(a.Issuer) ||
+			claims.Issuer != c.Trusts.Issuer {
 			refuse(w, 400, "invalid_grant")
 			return
 		}
-		a.issue(w, session{person: claims.Subject, scope: r.PostFormValue("scope"), resource: r.PostFormValue("resource"), client: c.ID}, c, "", false)
+		a.issue(
+			w,
+			session{person: claims.Subject, scope: r.PostFormValue("scope"), resource: r.PostFormValue("resource"), client: c.ID},
+			c,
+			"",
+			false,
+		)
 	default:
 		refuse(w, 400, "unsupported_grant_type")
 	}
@@ -517,7 +573,14 @@ func (a *Authority) issue(w http.ResponseWriter, s session, c Client, nonce stri
 		if a.has(WrongNonce) {
 			nonce = random()
 		}
-		claims := map[string]any{"iss": a.Issuer, "sub": s.person, "aud": c.ID, "iat": now.Unix(), "exp": now.Add(2 * time.Hour).Unix(), "nonce": nonce}
+		claims := map[string]any{
+			"iss":   a.Issuer,
+			"sub":   s.person,
+			"aud":   c.ID,
+			"iat":   now.Unix(),
+			"exp":   now.Add(2 * time.Hour).Unix(),
+			"nonce": nonce,
+		}
 		for _, p := range a.People {
 			if p.Name == s.person {
 				claims["preferred_username"], claims["name"], claims["groups"] = p.Name, p.FullName, p.Groups
@@ -529,7 +592,10 @@ func (a *Authority) issue(w http.ResponseWriter, s session, c Client, nonce stri
 }
 
 func (a *Authority) sign(claims map[string]any, typ string, key *ecdsa.PrivateKey) string {
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "k1"}}, (&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
+	signer, err := jose.NewSigner(
+		jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "k1"}},
+		(&jose.SignerOptions{}).WithType(jose.ContentType(typ)),
+	)
 	if err != nil {
 		panic(err) // the key is always one that can sign
 	}
@@ -561,7 +627,15 @@ func (a *Authority) Protect(resource, scope string, next http.Handler, need func
 	meta := u.Scheme + "://" + u.Host + "/.well-known/oauth-protected-resource" + u.Path
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/.well-known/oauth-protected-resource") {
-			answer(w, 200, map[string]any{"resource": resource, "authorization_servers": []string{a.Issuer}, "scopes_supported": strings.Fields(scope)})
+			answer(
+				w,
+				200,
+				map[string]any{
+					"resource":              resource,
+					"authorization_servers": []string{a.Issuer},
+					"scopes_supported":      strings.Fields(scope),
+				},
+			)
 			return
 		}
 		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
@@ -583,7 +657,8 @@ func (a *Authority) Protect(resource, scope string, next http.Handler, need func
 		}
 		for _, part := range strings.Fields(want) {
 			if !slices.Contains(strings.Fields(s.scope), part) {
-				w.Header().Set("WWW-Authenticate", fmt.Sprintf(`Bearer error="insufficient_scope", scope=%q, resource_metadata=%q`, want, meta))
+				w.Header().
+					Set("WWW-Authenticate", fmt.Sprintf(`Bearer error="insufficient_scope", scope=%q, resource_metadata=%q`, want, meta))
 				http.Error(w, "a scope is missing", http.StatusForbidden)
 				return
 			}

@@ -104,7 +104,11 @@ func Load(path string) ([]*Assistant, error) {
 // Connect opens the session and lists the tools.
 func (a *Assistant) Connect(ctx context.Context) error {
 	var hello struct{ ProtocolVersion string }
-	params := map[string]any{"protocolVersion": "2025-11-25", "capabilities": map[string]any{}, "clientInfo": map[string]string{"name": "quill", "version": "5.1"}}
+	params := map[string]any{
+		"protocolVersion": "2025-11-25",
+		"capabilities":    map[string]any{},
+		"clientInfo":      map[string]string{"name": "quill", "version": "5.1"},
+	}
 	if err := a.ask(ctx, "initialize", params, &hello); err != nil {
 		return err
 	}

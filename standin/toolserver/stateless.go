@@ -75,11 +75,19 @@ func envelope(r *http.Request, m message) *rpcError {
 	version := strings.Trim(string(p.Meta["io.modelcontextprotocol/protocolVersion"]), `"`)
 	switch {
 	case version == "" && m.Method == "initialize":
-		return &rpcError{Code: -32022, Message: "this server has no sessions", Data: map[string]any{"supported": []string{stateless}, "requested": ""}}
+		return &rpcError{
+			Code:    -32022,
+			Message: "this server has no sessions",
+			Data:    map[string]any{"supported": []string{stateless}, "requested": ""},
+		}
 	case version == "" || p.Meta["io.modelcontextprotocol/clientCapabilities"] == nil:
 		return &rpcError{Code: -32602, Message: "the envelope is missing"}
 	case version != stateless:
-		return &rpcError{Code: -32022, Message: "no such revision here", Data: map[string]any{"supported": []string{stateless}, "requested": version}}
+		return &rpcError{
+			Code:    -32022,
+			Message: "no such revision here",
+			Data:    map[string]any{"supported": []string{stateless}, "requested": version},
+		}
 	case r.Header.Get("Mcp-Protocol-Version") != version, r.Header.Get("Mcp-Method") != m.Method:
 		return &rpcError{Code: -32020, Message: "the headers differ from the body"}
 	case (m.Method == "tools/call" || m.Method == "prompts/get") && r.Header.Get("Mcp-Name") != p.Name:
@@ -145,14 +153,27 @@ func (s *Server) answerStateless(w http.ResponseWriter, r *http.Request, m messa
 	case "prompts/list":
 		list := []any{}
 		for _, x := range s.Prompts {
-			list = append(list, map[string]any{"name": x.Name, "title": x.Title, "description": x.Description, "arguments": []any{map[string]any{"name": x.Argument, "required": true}}})
+			list = append(
+				list,
+				map[string]any{
+					"name":        x.Name,
+					"title":       x.Title,
+					"description": x.Description,
+					"arguments":   []any{map[string]any{"name": x.Argument, "required": true}},
+				},
+			)
 		}
 		result(map[string]any{"prompts": list})
 	case "prompts/get":
 		for _, x := range s.Prompts {
 			if x.Name == p.Name {
 				value, _ := p.Arguments[x.Argument].(string)
-				out.Result = map[string]any{"resultType": "complete", "messages": []any{map[string]any{"role": "user", "content": map[string]string{"type": "text", "text": x.Text(value)}}}}
+				out.Result = map[string]any{
+					"resultType": "complete",
+					"messages": []any{
+						map[string]any{"role": "user", "content": map[string]string{"type": "text", "text": x.Text(value)}},
+					},
+				}
 			}
 		}
 		if out.Result == nil {
@@ -190,7 +211,10 @@ func (s *Server) listen(w http.ResponseWriter, r *http.Request, m message) {
 		event(w, message{JSONRPC: "2.0", Method: method, Params: raw})
 	}
 	w.Header().Set("Content-Type", "text/event-stream")
-	tell("notifications/subscriptions/acknowledged", map[string]any{"notifications": map[string]bool{"toolsListChanged": p.Notifications.ToolsListChanged}})
+	tell(
+		"notifications/subscriptions/acknowledged",
+		map[string]any{"notifications": map[string]bool{"toolsListChanged": p.Notifications.ToolsListChanged}},
+	)
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {

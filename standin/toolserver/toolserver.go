@@ -357,7 +357,9 @@ func (s *Server) carryOut(ctx context.Context, m message, tell func(message)) me
 	}
 	c := &Call{Arguments: p.Arguments, Progress: func(done, total float64, text string) {
 		if len(p.Meta.ProgressToken) > 0 {
-			params, _ := json.Marshal(map[string]any{"progressToken": p.Meta.ProgressToken, "progress": done, "total": total, "message": text})
+			params, _ := json.Marshal(
+				map[string]any{"progressToken": p.Meta.ProgressToken, "progress": done, "total": total, "message": text},
+			)
 			tell(message{JSONRPC: "2.0", Method: "notifications/progress", Params: params})
 		}
 	}}

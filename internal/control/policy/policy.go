@@ -33,7 +33,16 @@ func (svc *Service) Rules(ctx context.Context) ([]team.Rule, error) { return svc
 
 // AddRule adds a rule; it is in force when this returns.
 func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRule) (team.Rule, error) {
-	r := team.Rule{ID: team.NewID(), Effect: n.Effect, Agent: n.Agent, Server: n.Server, Tool: n.Tool, Note: strings.TrimSpace(n.Note), By: by.Name, Created: time.Now().UTC()}
+	r := team.Rule{
+		ID:      team.NewID(),
+		Effect:  n.Effect,
+		Agent:   n.Agent,
+		Server:  n.Server,
+		Tool:    n.Tool,
+		Note:    strings.TrimSpace(n.Note),
+		By:      by.Name,
+		Created: time.Now().UTC(),
+	}
 	if err := coreRule(r).Check(); err != nil {
 		var fe *rules.FieldError
 		if errors.As(err, &fe) {
@@ -50,7 +59,11 @@ func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRu
 			return r, &team.ConflictError{Field: "effect", Why: "rule " + h.ID + " says the same already", Hint: "nothing needs to be done"}
 		}
 	}
-	return r, svc.registry.Write(ctx, registry.Change{By: by, What: "rule.add", Subject: r.ID, After: coreRule(r).Describe(), Topics: []string{"rules"}}, func(tx *store.Tx) error { return tx.AddRule(r) })
+	return r, svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "rule.add", Subject: r.ID, After: coreRule(r).Describe(), Topics: []string{"rules"}},
+		func(tx *store.Tx) error { return tx.AddRule(r) },
+	)
 }
 
 // RemoveRule removes a rule; it is out of force when this returns.
@@ -61,7 +74,11 @@ func (svc *Service) RemoveRule(ctx context.Context, by team.Person, id string) e
 	}
 	for _, h := range have {
 		if strings.EqualFold(h.ID, id) {
-			return svc.registry.Write(ctx, registry.Change{By: by, What: "rule.remove", Subject: h.ID, Before: coreRule(h).Describe(), Topics: []string{"rules"}}, func(tx *store.Tx) error { return tx.RemoveRule(h.ID) })
+			return svc.registry.Write(
+				ctx,
+				registry.Change{By: by, What: "rule.remove", Subject: h.ID, Before: coreRule(h).Describe(), Topics: []string{"rules"}},
+				func(tx *store.Tx) error { return tx.RemoveRule(h.ID) },
+			)
 		}
 	}
 	return &team.NotFoundError{Kind: "rule", Name: id}

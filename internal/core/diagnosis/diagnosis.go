@@ -126,7 +126,12 @@ func Explain(e Evidence) Finding {
 	case e.Err != nil || e.Timeout:
 		return byError(e)
 	}
-	return Finding{Malformed, fmt.Sprintf("the server gave an answer that is not the protocol%s", note(e)), "check that the address is that of an MCP endpoint", operator}
+	return Finding{
+		Malformed,
+		fmt.Sprintf("the server gave an answer that is not the protocol%s", note(e)),
+		"check that the address is that of an MCP endpoint",
+		operator,
+	}
 }
 
 func note(e Evidence) string {
@@ -159,7 +164,12 @@ func known(e Evidence) Finding {
 	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout:
 		return launch(e)
 	case OverLimit:
-		return Finding{e.What, "the process went over its limits and was ended" + note(e), "raise the limit, or ask for less at a time", registrar}
+		return Finding{
+			e.What,
+			"the process went over its limits and was ended" + note(e),
+			"raise the limit, or ask for less at a time",
+			registrar,
+		}
 	case NoLegacy:
 		f.Message = "the address opens no event stream of the 2024-11-05 transport" + note(e)
 		f.Remedy, f.Actor = "check the path of the URL; such addresses often end in /sse", registrar
@@ -187,39 +197,107 @@ func known(e Evidence) Finding {
 func launch(e Evidence) Finding {
 	switch e.What {
 	case CommandNotFound:
-		return Finding{e.What, "the command is not on this machine" + note(e), "install it where Bouncer runs, or give its absolute path", registrar}
+		return Finding{
+			e.What,
+			"the command is not on this machine" + note(e),
+			"install it where Bouncer runs, or give its absolute path",
+			registrar,
+		}
 	case NotExecutable:
 		return Finding{e.What, "the command may not be executed" + note(e), "check the file and its permissions", registrar}
 	case DirMissing:
-		return Finding{e.What, "the working directory does not exist" + note(e), "make it, or register the server with another one", registrar}
+		return Finding{
+			e.What,
+			"the working directory does not exist" + note(e),
+			"make it, or register the server with another one",
+			registrar,
+		}
 	case RelativePath:
-		return Finding{e.What, "the command is a relative path, which depends on where Bouncer was started" + note(e), "give its absolute path", registrar}
+		return Finding{
+			e.What,
+			"the command is a relative path, which depends on where Bouncer was started" + note(e),
+			"give its absolute path",
+			registrar,
+		}
 	case LineInCommand:
 		return Finding{e.What, "the command holds a whole command line" + note(e), "give the command and each argument apart", registrar}
 	case Killed:
-		return Finding{e.What, "the process was killed before it opened a session" + note(e), "look at the machine's memory and at what the process wrote", operator}
+		return Finding{
+			e.What,
+			"the process was killed before it opened a session" + note(e),
+			"look at the machine's memory and at what the process wrote",
+			operator,
+		}
 	case NoiseOnStdout:
-		return Finding{e.What, "the process writes something else than the protocol to its standard output" + note(e), "make it log to standard error", operator}
+		return Finding{
+			e.What,
+			"the process writes something else than the protocol to its standard output" + note(e),
+			"make it log to standard error",
+			operator,
+		}
 	}
-	return Finding{ExitsAtOnce, "the process ends before it opens a session" + note(e), "run the command by hand where Bouncer runs; settings it needs may be missing", registrar}
+	return Finding{
+		ExitsAtOnce,
+		"the process ends before it opens a session" + note(e),
+		"run the command by hand where Bouncer runs; settings it needs may be missing",
+		registrar,
+	}
 }
 
 func byStatus(e Evidence) Finding {
 	switch s := e.Status; {
 	case s == 401 && !e.HadCredential:
-		return Finding{NoCredential, "the server wants a credential and none is registered (401)", "give the server a token with bouncer server update " + e.Server + " --token", registrar}
+		return Finding{
+			NoCredential,
+			"the server wants a credential and none is registered (401)",
+			"give the server a token with bouncer server update " + e.Server + " --token",
+			registrar,
+		}
 	case s == 401 && !e.CredentialEnded.IsZero():
-		return Finding{TokenExpired, fmt.Sprintf("the registered token ended on %s, by what it says itself; the server rejects it (401)", e.CredentialEnded.UTC().Format("2006-01-02 15:04 MST")), "get a new token and store it with bouncer secret rotate", registrar}
+		return Finding{
+			TokenExpired,
+			fmt.Sprintf(
+				"the registered token ended on %s, by what it says itself; the server rejects it (401)",
+				e.CredentialEnded.UTC().Format("2006-01-02 15:04 MST"),
+			),
+			"get a new token and store it with bouncer secret rotate",
+			registrar,
+		}
 	case s == 401:
-		return Finding{TokenRejected, "the server rejected the registered token (401)" + challenge(e), "get a new token and store it with bouncer secret rotate", registrar}
+		return Finding{
+			TokenRejected,
+			"the server rejected the registered token (401)" + challenge(e),
+			"get a new token and store it with bouncer secret rotate",
+			registrar,
+		}
 	case s == 403:
-		return Finding{NotAllowed, "the server knows the credential but forbids this (403)" + challenge(e), "ask the server's operator for the permission that is missing, or use another token", operator}
+		return Finding{
+			NotAllowed,
+			"the server knows the credential but forbids this (403)" + challenge(e),
+			"ask the server's operator for the permission that is missing, or use another token",
+			operator,
+		}
 	case s == 404 || s == 410:
-		return Finding{WrongPath, fmt.Sprintf("nothing is served at this path (%d)", s), "check the path of the URL; MCP endpoints often end in /mcp", registrar}
+		return Finding{
+			WrongPath,
+			fmt.Sprintf("nothing is served at this path (%d)", s),
+			"check the path of the URL; MCP endpoints often end in /mcp",
+			registrar,
+		}
 	case s == 405:
-		return Finding{MethodRefused, "the address refuses POST (405), so it is no streamable HTTP endpoint", "check the path of the URL; it may be an address of the older event-stream transport", registrar}
+		return Finding{
+			MethodRefused,
+			"the address refuses POST (405), so it is no streamable HTTP endpoint",
+			"check the path of the URL; it may be an address of the older event-stream transport",
+			registrar,
+		}
 	case s >= 300 && s < 400:
-		return Finding{Redirected, fmt.Sprintf("the address redirects to %s (%d); credentials are never carried along", e.Location, s), "register the address it redirects to, if you trust it", registrar}
+		return Finding{
+			Redirected,
+			fmt.Sprintf("the address redirects to %s (%d); credentials are never carried along", e.Location, s),
+			"register the address it redirects to, if you trust it",
+			registrar,
+		}
 	case s == 429:
 		f := Finding{TooManyRequests, "the server is receiving too many requests (429)", "wait and try again", operator}
 		if e.RetryAfter != "" {
@@ -229,11 +307,21 @@ func byStatus(e Evidence) Finding {
 	case s == 413:
 		return Finding{TooLarge, "the server refuses a request of this size (413)", "send smaller arguments", registrar}
 	case s == 502 || s == 503 || s == 504:
-		return Finding{BadGateway, fmt.Sprintf("something in front of the server answers for it (%d): it is down or in maintenance", s), "try again later, or ask the server's operator", operator}
+		return Finding{
+			BadGateway,
+			fmt.Sprintf("something in front of the server answers for it (%d): it is down or in maintenance", s),
+			"try again later, or ask the server's operator",
+			operator,
+		}
 	case s >= 500:
 		return Finding{ServerError, fmt.Sprintf("the server failed (%d)", s), "look into the server's log, or ask its operator", operator}
 	}
-	return Finding{OtherStatus, fmt.Sprintf("the server answered with status %d", e.Status), "check that the address is that of an MCP endpoint", registrar}
+	return Finding{
+		OtherStatus,
+		fmt.Sprintf("the server answered with status %d", e.Status),
+		"check that the address is that of an MCP endpoint",
+		registrar,
+	}
 }
 
 func challenge(e Evidence) string {
@@ -255,29 +343,89 @@ func byError(e Evidence) Finding {
 	}
 	switch {
 	case errors.As(e.Err, &dns) && !dns.IsTimeout:
-		return Finding{NoSuchHost, fmt.Sprintf("the name %s does not resolve", dns.Name), "check the spelling of the host in the URL", registrar}
+		return Finding{
+			NoSuchHost,
+			fmt.Sprintf("the name %s does not resolve", dns.Name),
+			"check the spelling of the host in the URL",
+			registrar,
+		}
 	case errors.Is(e.Err, syscall.ECONNREFUSED):
-		return Finding{Refused, "nothing accepts connections at this address and port", "start the server, or check the port of the URL", operator}
+		return Finding{
+			Refused,
+			"nothing accepts connections at this address and port",
+			"start the server, or check the port of the URL",
+			operator,
+		}
 	case errors.Is(e.Err, syscall.EHOSTUNREACH), errors.Is(e.Err, syscall.ENETUNREACH):
-		return Finding{Unreachable, "there is no route to this address", "check the address and the network between Bouncer and the server", network}
+		return Finding{
+			Unreachable,
+			"there is no route to this address",
+			"check the address and the network between Bouncer and the server",
+			network,
+		}
 	case errors.As(e.Err, &unknown):
-		return Finding{CertUntrusted, "the server's certificate is signed by an authority that is not trusted here", "add the authority to the system's trust store", registrar}
+		return Finding{
+			CertUntrusted,
+			"the server's certificate is signed by an authority that is not trusted here",
+			"add the authority to the system's trust store",
+			registrar,
+		}
 	case errors.As(e.Err, &host):
-		return Finding{CertOtherName, "the server's certificate is for another name than the URL's host", "use the name the certificate is for", registrar}
+		return Finding{
+			CertOtherName,
+			"the server's certificate is for another name than the URL's host",
+			"use the name the certificate is for",
+			registrar,
+		}
 	case errors.As(e.Err, &invalid) && invalid.Reason == x509.Expired:
-		return Finding{CertExpired, "the server's certificate is expired or not yet valid", "ask the server's operator to renew it", operator}
+		return Finding{
+			CertExpired,
+			"the server's certificate is expired or not yet valid",
+			"ask the server's operator to renew it",
+			operator,
+		}
 	case errors.As(e.Err, &record) && string(record.RecordHeader[:]) == "HTTP/":
-		return Finding{TLSOnPlain, "the port speaks plain HTTP, but the URL says https", "write http:// in the URL, if that is meant", registrar}
+		return Finding{
+			TLSOnPlain,
+			"the port speaks plain HTTP, but the URL says https",
+			"write http:// in the URL, if that is meant",
+			registrar,
+		}
 	case strings.Contains(text, "malformed HTTP response"):
 		return Finding{PlainOnTLS, "the port does not speak plain HTTP", "write https:// in the URL", registrar}
 	case e.Timeout && (e.Stage == "connect" || e.Stage == "resolve" || e.Stage == "tls"):
-		return Finding{ConnectTimeout, "the connection is not answered in time", "check the address; a firewall in between may drop the packets", network}
+		return Finding{
+			ConnectTimeout,
+			"the connection is not answered in time",
+			"check the address; a firewall in between may drop the packets",
+			network,
+		}
 	case e.Timeout && e.Stage == "call":
-		return Finding{CallTimeout, "the tool did not answer in time" + note(e) + "; whether it ran is not known", "raise call-timeout in Bouncer's settings if the tool needs longer", operator}
+		return Finding{
+			CallTimeout,
+			"the tool did not answer in time" + note(e) + "; whether it ran is not known",
+			"raise call-timeout in Bouncer's settings if the tool needs longer",
+			operator,
+		}
 	case e.Timeout:
-		return Finding{NeverAnswers, "the server accepts the connection but does not answer in time" + note(e), "check that the server is alive, and that the port is that of its MCP endpoint", operator}
+		return Finding{
+			NeverAnswers,
+			"the server accepts the connection but does not answer in time" + note(e),
+			"check that the server is alive, and that the port is that of its MCP endpoint",
+			operator,
+		}
 	case e.Stage == "call":
-		return Finding{OutcomeUnknown, "the connection broke off before the answer came; whether the tool ran is not known", "look at the server before you repeat the call", operator}
+		return Finding{
+			OutcomeUnknown,
+			"the connection broke off before the answer came; whether the tool ran is not known",
+			"look at the server before you repeat the call",
+			operator,
+		}
 	}
-	return Finding{StreamCut, "the connection broke off before an answer came", "try again; if it stays, look into the server's log", operator}
+	return Finding{
+		StreamCut,
+		"the connection broke off before an answer came",
+		"try again; if it stays, look into the server's log",
+		operator,
+	}
 }

@@ -13,8 +13,18 @@ var entry = Entry{Type: "http", URL: "http://127.0.0.1:4680/mcp", Headers: map[s
 
 // body renders the entry as it stands in a file with the given indentation.
 func body(indent, unit, nl string) string {
-	return strings.Join([]string{"{", indent + unit + `"type": "http",`, indent + unit + `"url": "http://127.0.0.1:4680/mcp",`, indent + unit + `"headers": {`,
-		indent + unit + unit + `"Authorization": "Bearer p"`, indent + unit + "}", indent + "}"}, nl)
+	return strings.Join(
+		[]string{
+			"{",
+			indent + unit + `"type": "http",`,
+			indent + unit + `"url": "http://127.0.0.1:4680/mcp",`,
+			indent + unit + `"headers": {`,
+			indent + unit + unit + `"Authorization": "Bearer p"`,
+			indent + unit + "}",
+			indent + "}",
+		},
+		nl,
+	)
 }
 
 func TestPutChangesNothingElse(t *testing.T) {

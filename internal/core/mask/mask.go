@@ -208,11 +208,26 @@ func run(s string, start, at, low int) (from, to int) {
 }
 
 func isToken(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' || c == '~' || c == '+' || c == '/' || c == '='
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c == '.' || c == '~' ||
+		c == '+' ||
+		c == '/' ||
+		c == '='
 }
 
 // telling are the ends of member names whose values are credentials.
-var telling = [...]string{"password", "secret", "access_token", "refresh_token", "id_token", "apikey", "api_key", "api-key", "authorization", "accesstoken", "refreshtoken"}
+var telling = [...]string{
+	"password",
+	"secret",
+	"access_token",
+	"refresh_token",
+	"id_token",
+	"apikey",
+	"api_key",
+	"api-key",
+	"authorization",
+	"accesstoken",
+	"refreshtoken",
+}
 
 // member finds the value of a JSON member with a telling name, also where the
 // JSON is itself the text of a JSON string. s[i] is the quote that ends the name.

@@ -264,7 +264,11 @@ func (d *Document) Tools(picks []Pick) ([]Tool, error) {
 		}
 		desc := map[string]any{
 			"name": name, "description": about, "inputSchema": o.Input,
-			"annotations": map[string]bool{"readOnlyHint": o.ReadOnly(), "destructiveHint": o.Destructive(), "idempotentHint": o.Idempotent()},
+			"annotations": map[string]bool{
+				"readOnlyHint":    o.ReadOnly(),
+				"destructiveHint": o.Destructive(),
+				"idempotentHint":  o.Idempotent(),
+			},
 		}
 		if o.Summary != "" {
 			desc["title"] = o.Summary

@@ -118,7 +118,11 @@ func Parse(raw []byte) (*Document, error) {
 		if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
 			_, _ = fmt.Sscan(m[1], &line)
 		}
-		return nil, &Error{Line: line, Column: 1, What: "this is neither JSON nor YAML: " + yamlLine.ReplaceAllString(strings.TrimPrefix(err.Error(), "yaml: "), "")}
+		return nil, &Error{
+			Line:   line,
+			Column: 1,
+			What:   "this is neither JSON nor YAML: " + yamlLine.ReplaceAllString(strings.TrimPrefix(err.Error(), "yaml: "), ""),
+		}
 	}
 	if len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
 		return nil, &Error{What: "the document is no object; an OpenAPI document begins with openapi: 3.x"}
@@ -313,7 +317,14 @@ func (d *Document) readPath(key, value *yaml.Node, seen map[string]*Operation) e
 		if len(d.Operations) == maxOperations {
 			return at(n, fmt.Sprintf("the document has more than %d operations", maxOperations))
 		}
-		o := &Operation{ID: text(n, "operationId"), Method: strings.ToUpper(m), Path: key.Value, Summary: text(n, "summary"), Description: text(n, "description"), Deprecated: isTrue(n, "deprecated")}
+		o := &Operation{
+			ID:          text(n, "operationId"),
+			Method:      strings.ToUpper(m),
+			Path:        key.Value,
+			Summary:     text(n, "summary"),
+			Description: text(n, "description"),
+			Deprecated:  isTrue(n, "deprecated"),
+		}
 		if o.ID == "" {
 			o.ID = o.Method + " " + o.Path
 		}
@@ -579,7 +590,16 @@ func (c *converter) schema(n *yaml.Node, stack []string, depth int) (any, *Error
 				m[v.Content[j].Value] = s
 			}
 			out[key] = m
-		case "items", "additionalProperties", "not", "contains", "propertyNames", "if", "then", "else", "unevaluatedProperties", "unevaluatedItems":
+		case "items",
+			"additionalProperties",
+			"not",
+			"contains",
+			"propertyNames",
+			"if",
+			"then",
+			"else",
+			"unevaluatedProperties",
+			"unevaluatedItems":
 			s, err := c.schema(v, stack, depth+1)
 			if err != nil {
 				return nil, err

@@ -105,7 +105,12 @@ paths:
 		"$defs":{"Node":{"type":"object","required":["name"],"properties":{"name":{"type":"string"},"age":{"type":["integer","null"],"exclusiveMinimum":0},"children":{"type":"array","items":{"$ref":"#/$defs/Node"}}}}}}`, string(o.Input))
 	assert.False(t, o.ReadOnly())
 	assert.Equal(t, "https://api.example/v1", parse(t, api("3.1.0", "/a", "get", "{}")).Server)
-	deep := api("3.1.0", "/a", "get", "{parameters: [{name: x, in: query, schema: "+strings.Repeat("{items: ", 80)+"{}"+strings.Repeat("}", 80)+"}]}")
+	deep := api(
+		"3.1.0",
+		"/a",
+		"get",
+		"{parameters: [{name: x, in: query, schema: "+strings.Repeat("{items: ", 80)+"{}"+strings.Repeat("}", 80)+"}]}",
+	)
 	_, err := Parse([]byte(deep))
 	assert.ErrorContains(t, err, "unfolds to too much")
 }
@@ -162,8 +167,16 @@ func TestArgumentsAreLaidOut(t *testing.T) {
 }
 
 func TestOnlyPickedOperationsBecomeTools(t *testing.T) {
-	d := parse(t, api("3.1.0", "/items/{id}", "get", "{operationId: get.item, summary: Show, description: More., deprecated: true, parameters: [{name: id, in: path}]}")+
-		"    delete: {parameters: [{name: id, in: path}]}\n    put: {operationId: putPhoto, parameters: [{name: id, in: path}], requestBody: {content: {image/png: {}}}}\n")
+	d := parse(
+		t,
+		api(
+			"3.1.0",
+			"/items/{id}",
+			"get",
+			"{operationId: get.item, summary: Show, description: More., deprecated: true, parameters: [{name: id, in: path}]}",
+		)+
+			"    delete: {parameters: [{name: id, in: path}]}\n    put: {operationId: putPhoto, parameters: [{name: id, in: path}], requestBody: {content: {image/png: {}}}}\n",
+	)
 	list, err := d.Tools([]Pick{{ID: "get.item"}, {"DELETE /items/{id}", "drop_item", "Drops it."}})
 	require.NoError(t, err)
 	require.Len(t, list, 2)
@@ -199,7 +212,17 @@ func TestOnlyPickedOperationsBecomeTools(t *testing.T) {
 // Whatever a document and a model's arguments hold, the request stays below its
 // path and its headers are single lines.
 func FuzzDocument(f *testing.F) {
-	f.Add([]byte(api("3.1.0", "/a/{id}", "post", "{parameters: [{name: id, in: path}, {name: h, in: header}, {name: q, in: query}, {name: c, in: cookie}], requestBody: {content: {application/json: {schema: {type: object, properties: {x: {}}}}}}}")), []byte(`{"id":"../x","h":"a\nb","q":[1],"x":{}}`))
+	f.Add(
+		[]byte(
+			api(
+				"3.1.0",
+				"/a/{id}",
+				"post",
+				"{parameters: [{name: id, in: path}, {name: h, in: header}, {name: q, in: query}, {name: c, in: cookie}], requestBody: {content: {application/json: {schema: {type: object, properties: {x: {}}}}}}}",
+			),
+		),
+		[]byte(`{"id":"../x","h":"a\nb","q":[1],"x":{}}`),
+	)
 	f.Add([]byte(`{"openapi":"3.0.0","paths":{"/x":{"get":{"parameters":[{"$ref":"#/paths/~1x/get/parameters/0"}]}}}}`), []byte(`{}`))
 	f.Fuzz(func(t *testing.T, doc, args []byte) {
 		d, err := Parse(doc)

@@ -11,7 +11,20 @@ import (
 )
 
 // ownHeaders are those that belong to the protocol or to the connection.
-var ownHeaders = []string{"Host", "Content-Type", "Content-Length", "Accept", "Connection", "Transfer-Encoding", "Cookie", "Mcp-Session-Id", "Mcp-Protocol-Version", "Mcp-Method", "Mcp-Name", "Last-Event-Id"}
+var ownHeaders = []string{
+	"Host",
+	"Content-Type",
+	"Content-Length",
+	"Accept",
+	"Connection",
+	"Transfer-Encoding",
+	"Cookie",
+	"Mcp-Session-Id",
+	"Mcp-Protocol-Version",
+	"Mcp-Method",
+	"Mcp-Name",
+	"Last-Event-Id",
+}
 
 // CheckOptions checks the settings that most servers need none of.
 func CheckOptions(s team.Server) error {
@@ -136,7 +149,10 @@ func CheckPair(s team.Server, key string) error {
 		return nil
 	}
 	if _, err := tls.X509KeyPair([]byte(s.ClientCert), []byte(key)); err != nil {
-		return &team.FieldError{Field: "clientCert", Why: "and the key in secret " + s.ClientKey + " cannot be used together: " + err.Error()}
+		return &team.FieldError{
+			Field: "clientCert",
+			Why:   "and the key in secret " + s.ClientKey + " cannot be used together: " + err.Error(),
+		}
 	}
 	return nil
 }

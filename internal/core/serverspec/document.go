@@ -19,7 +19,10 @@ func describeREST(s *team.Server, documentURL string) error {
 		base, err := url.Parse(documentURL)
 		to, err2 := url.Parse(doc.Server)
 		if err := errors.Join(err, err2); err != nil || (documentURL == "" && !to.IsAbs()) {
-			return &team.FieldError{Field: "url", Why: "is missing, and the document names no address of a server; give the base address of the API"}
+			return &team.FieldError{
+				Field: "url",
+				Why:   "is missing, and the document names no address of a server; give the base address of the API",
+			}
 		}
 		s.URL = base.ResolveReference(to).String()
 	}
@@ -76,7 +79,18 @@ func DescribeDocument(doc *restmap.Document) DocumentInfo {
 		out.Schemes = []restmap.Scheme{}
 	}
 	for _, o := range doc.Operations {
-		out.Operations = append(out.Operations, OperationInfo{ID: o.ID, Method: o.Method, Path: o.Path, Summary: o.Summary, ReadOnly: o.ReadOnly(), Destructive: o.Destructive(), Problem: o.Problem})
+		out.Operations = append(
+			out.Operations,
+			OperationInfo{
+				ID:          o.ID,
+				Method:      o.Method,
+				Path:        o.Path,
+				Summary:     o.Summary,
+				ReadOnly:    o.ReadOnly(),
+				Destructive: o.Destructive(),
+				Problem:     o.Problem,
+			},
+		)
 	}
 	return out
 }

@@ -356,7 +356,10 @@ var nameRE = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
 // *FieldError for the given field.
 func CheckName(field, name string) error {
 	if !nameRE.MatchString(name) {
-		return &FieldError{field, fmt.Sprintf("is %q; names are 1 to 32 lower-case letters, digits and dashes, and begin and end with a letter or digit", name)}
+		return &FieldError{
+			field,
+			fmt.Sprintf("is %q; names are 1 to 32 lower-case letters, digits and dashes, and begin and end with a letter or digit", name),
+		}
 	}
 	return nil
 }

@@ -46,7 +46,12 @@ func TestABadToolCostsOnlyItself(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "p2", next)
 	require.Len(t, list, 1)
-	assert.Equal(t, `{"name":"good","inputSchema":{"type":"object","x-kept":9007199254740993},"icons":[]}`, string(list[0].Raw), "unknown members and big numbers stay")
+	assert.Equal(
+		t,
+		`{"name":"good","inputSchema":{"type":"object","x-kept":9007199254740993},"icons":[]}`,
+		string(list[0].Raw),
+		"unknown members and big numbers stay",
+	)
 	assert.Len(t, left, 7)
 	assert.Contains(t, strings.Join(left, "\n"), `tool "no-schema" has no inputSchema object`)
 
@@ -82,7 +87,11 @@ func TestRenamedChangesTheNameOnly(t *testing.T) {
 	list, _, _, err := ReadPage(Tools, []byte(`{"tools":[`+raw+`]}`))
 	require.NoError(t, err)
 	assert.Equal(t, "find", list[0].Name)
-	assert.Equal(t, `{"title":"name","name":"sailings__find","inputSchema":{"properties":{"name":{"const":1.0}}}}`, string(list[0].Renamed(Tools, "sailings__find")))
+	assert.Equal(
+		t,
+		`{"title":"name","name":"sailings__find","inputSchema":{"properties":{"name":{"const":1.0}}}}`,
+		string(list[0].Renamed(Tools, "sailings__find")),
+	)
 	assert.Equal(t, raw, string(list[0].Renamed(Tools, "find")))
 }
 
@@ -150,6 +159,9 @@ func TestExposedURIsMapBack(t *testing.T) {
 }
 
 func TestCompareTellsEditionsApart(t *testing.T) {
-	added, removed, changed := Compare([]Tool{{Name: "a", Fingerprint: "1"}, {Name: "b", Fingerprint: "1"}}, []Tool{{Name: "b", Fingerprint: "2"}, {Name: "c", Fingerprint: "1"}})
+	added, removed, changed := Compare(
+		[]Tool{{Name: "a", Fingerprint: "1"}, {Name: "b", Fingerprint: "1"}},
+		[]Tool{{Name: "b", Fingerprint: "2"}, {Name: "c", Fingerprint: "1"}},
+	)
 	assert.Equal(t, [][]string{{"c"}, {"a"}, {"b"}}, [][]string{added, removed, changed})
 }

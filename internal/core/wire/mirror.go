@@ -32,7 +32,8 @@ const (
 // printable ASCII, has outer blanks, is empty or looks like the encoded form is
 // encoded.
 func HeaderValue(text string) string {
-	plain := text != "" && text == strings.TrimSpace(text) && !(strings.HasPrefix(text, sentinelOpen) && strings.HasSuffix(text, sentinelClose))
+	plain := text != "" && text == strings.TrimSpace(text) &&
+		!(strings.HasPrefix(text, sentinelOpen) && strings.HasSuffix(text, sentinelClose))
 	for i := 0; plain && i < len(text); i++ {
 		plain = text[i] >= 0x20 && text[i] < 0x7f
 	}

@@ -36,29 +36,57 @@ func TestReadFrameRefuses(t *testing.T) {
 		code int
 		says string
 	}{
-		"nothing":                            {"  ", CodeParse, "empty"},
-		"half an object":                     {`{"jsonrpc":"2.0"`, CodeParse, "object without an end"},
-		"text after the message":             {`{"jsonrpc":"2.0","id":1,"method":"p"} x`, CodeParse, "something follows"},
-		"a string without an end":            {`{"jsonrpc":"2.0","id":1,"method":"p}`, CodeParse, "string without an end"},
-		"an escaped quote at the end":        {`{"jsonrpc":"2.0","method":"p\"}`, CodeParse, "string without an end"},
-		"a leading zero":                     {`{"jsonrpc":"2.0","id":01,"method":"p"}`, CodeParse, "leading zero"},
-		"a trailing comma":                   {`{"jsonrpc":"2.0","id":1,"method":"p",}`, CodeParse, "member name"},
-		"an unknown word":                    {`{"jsonrpc":"2.0","id":nul,"method":"p"}`, CodeParse, "unknown word"},
-		"a bare string":                      {`"hello"`, CodeInvalidRequest, "JSON object"},
-		"another version":                    {`{"jsonrpc":"1.0","id":1,"method":"p"}`, CodeInvalidRequest, `"jsonrpc" must be "2.0"`},
-		"an object as id":                    {`{"jsonrpc":"2.0","id":{},"method":"p"}`, CodeInvalidRequest, "string or a number"},
-		"null as the id of a request":        {`{"jsonrpc":"2.0","id":null,"method":"p"}`, CodeInvalidRequest, "string or a number"},
-		"an endless id":                      {`{"jsonrpc":"2.0","id":"` + strings.Repeat("x", 300) + `","method":"p"}`, CodeInvalidRequest, "longer than 256"},
-		"params as an array":                 {`{"jsonrpc":"2.0","id":1,"method":"p","params":[1]}`, CodeInvalidRequest, `"params" must be an object`},
-		"a method and a result":              {`{"jsonrpc":"2.0","id":1,"method":"p","result":{}}`, CodeInvalidRequest, "either a method or a result"},
-		"neither method nor result":          {`{"jsonrpc":"2.0","id":1}`, CodeInvalidRequest, "one of them only"},
-		"a result without an id":             {`{"jsonrpc":"2.0","result":{}}`, CodeInvalidRequest, "needs an id"},
-		"two methods":                        {`{"jsonrpc":"2.0","id":1,"method":"ping","method":"tools/call"}`, CodeInvalidRequest, `"method" is there twice`},
-		"a method that only some would read": {`{"jsonrpc":"2.0","id":1,"method":"ping","Method":"tools/call"}`, CodeInvalidRequest, `must be spelled "method"`},
-		"a method written in escapes":        {`{"jsonrpc":"2.0","id":1,"method":"ping","m\u0065thod":"tools/call"}`, CodeInvalidRequest, "twice"},
-		"an empty batch":                     {`[]`, CodeInvalidRequest, "must not be empty"},
-		"a batch above the limit":            {"[" + strings.Repeat("1,", MaxBatch) + "1]", CodeInvalidRequest, "at most 100"},
-		"nesting without end":                {`{"jsonrpc":"2.0","id":1,"method":"p","params":` + strings.Repeat(`{"a":`, 500), CodeParse, "too deeply"},
+		"nothing":                     {"  ", CodeParse, "empty"},
+		"half an object":              {`{"jsonrpc":"2.0"`, CodeParse, "object without an end"},
+		"text after the message":      {`{"jsonrpc":"2.0","id":1,"method":"p"} x`, CodeParse, "something follows"},
+		"a string without an end":     {`{"jsonrpc":"2.0","id":1,"method":"p}`, CodeParse, "string without an end"},
+		"an escaped quote at the end": {`{"jsonrpc":"2.0","method":"p\"}`, CodeParse, "string without an end"},
+		"a leading zero":              {`{"jsonrpc":"2.0","id":01,"method":"p"}`, CodeParse, "leading zero"},
+		"a trailing comma":            {`{"jsonrpc":"2.0","id":1,"method":"p",}`, CodeParse, "member name"},
+		"an unknown word":             {`{"jsonrpc":"2.0","id":nul,"method":"p"}`, CodeParse, "unknown word"},
+		"a bare string":               {`"hello"`, CodeInvalidRequest, "JSON object"},
+		"another version":             {`{"jsonrpc":"1.0","id":1,"method":"p"}`, CodeInvalidRequest, `"jsonrpc" must be "2.0"`},
+		"an object as id":             {`{"jsonrpc":"2.0","id":{},"method":"p"}`, CodeInvalidRequest, "string or a number"},
+		"null as the id of a request": {`{"jsonrpc":"2.0","id":null,"method":"p"}`, CodeInvalidRequest, "string or a number"},
+		"an endless id": {
+			`{"jsonrpc":"2.0","id":"` + strings.Repeat("x", 300) + `","method":"p"}`,
+			CodeInvalidRequest,
+			"longer than 256",
+		},
+		"params as an array": {
+			`{"jsonrpc":"2.0","id":1,"method":"p","params":[1]}`,
+			CodeInvalidRequest,
+			`"params" must be an object`,
+		},
+		"a method and a result": {
+			`{"jsonrpc":"2.0","id":1,"method":"p","result":{}}`,
+			CodeInvalidRequest,
+			"either a method or a result",
+		},
+		"neither method nor result": {`{"jsonrpc":"2.0","id":1}`, CodeInvalidRequest, "one of them only"},
+		"a result without an id":    {`{"jsonrpc":"2.0","result":{}}`, CodeInvalidRequest, "needs an id"},
+		"two methods": {
+			`{"jsonrpc":"2.0","id":1,"method":"ping","method":"tools/call"}`,
+			CodeInvalidRequest,
+			`"method" is there twice`,
+		},
+		"a method that only some would read": {
+			`{"jsonrpc":"2.0","id":1,"method":"ping","Method":"tools/call"}`,
+			CodeInvalidRequest,
+			`must be spelled "method"`,
+		},
+		"a method written in escapes": {
+			`{"jsonrpc":"2.0","id":1,"method":"ping","m\u0065thod":"tools/call"}`,
+			CodeInvalidRequest,
+			"twice",
+		},
+		"an empty batch":          {`[]`, CodeInvalidRequest, "must not be empty"},
+		"a batch above the limit": {"[" + strings.Repeat("1,", MaxBatch) + "1]", CodeInvalidRequest, "at most 100"},
+		"nesting without end": {
+			`{"jsonrpc":"2.0","id":1,"method":"p","params":` + strings.Repeat(`{"a":`, 500),
+			CodeParse,
+			"too deeply",
+		},
 	}
 	for name, row := range rows {
 		t.Run(name, func(t *testing.T) {
@@ -110,7 +138,9 @@ func TestReadParamsGuardsWhatDecides(t *testing.T) {
 
 // What is carried must stay the bytes it was, but for id, name and token.
 func TestCallIsSplicedNotRewritten(t *testing.T) {
-	src := []byte(`{"jsonrpc":"2.0","id":"agent-7","method":"tools/call","params":{ "_meta":{"progressToken":"p\"1","trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"harbour__find","task":{"ttl":1}}}`)
+	src := []byte(
+		`{"jsonrpc":"2.0","id":"agent-7","method":"tools/call","params":{ "_meta":{"progressToken":"p\"1","trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"harbour__find","task":{"ttl":1}}}`,
+	)
 	f, err := ReadFrame(src)
 	require.NoError(t, err)
 	p, err := ReadParams(src, f.Params, f.Method)
@@ -119,14 +149,22 @@ func TestCallIsSplicedNotRewritten(t *testing.T) {
 	assert.Equal(t, `{"n":1e400,"z":12345678901234567890,"a":"\u00fc"}`, string(p.Arguments.Of(src)))
 	ask := Ask{Method: f.Method, Src: src, Params: f.Params, P: p, Subject: "find"}
 	out := ask.Append(nil, 42, nil)
-	assert.Equal(t, `{"jsonrpc":"2.0","id":42,"method":"tools/call","params":{ "_meta":{"progressToken":42,"trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"find","task":{"ttl":1}}}`, string(out))
+	assert.Equal(
+		t,
+		`{"jsonrpc":"2.0","id":42,"method":"tools/call","params":{ "_meta":{"progressToken":42,"trace":9007199254740993} ,"arguments":{"n":1e400,"z":12345678901234567890,"a":"\u00fc"},"name":"find","task":{"ttl":1}}}`,
+		string(out),
+	)
 
 	reply := []byte(` {"result":{"big":9007199254740993,"t":1.10},"id":42,"jsonrpc":"2.0"}`)
 	rf, err := ReadFrame(reply)
 	require.NoError(t, err)
 	assert.True(t, SameID(reply, rf.ID, 42))
 	assert.False(t, SameID(reply, rf.ID, 4))
-	assert.Equal(t, ` {"result":{"big":9007199254740993,"t":1.10},"id":"agent-7","jsonrpc":"2.0"}`, string(AppendWithID(nil, reply, rf, f.ID.Of(src))))
+	assert.Equal(
+		t,
+		` {"result":{"big":9007199254740993,"t":1.10},"id":"agent-7","jsonrpc":"2.0"}`,
+		string(AppendWithID(nil, reply, rf, f.ID.Of(src))),
+	)
 }
 
 func TestErrorsAreWellFormedWhateverTheText(t *testing.T) {

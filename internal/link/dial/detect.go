@@ -20,7 +20,12 @@ import (
 // was probed, and its name. When neither answers, the failure is that of the
 // first. What is about credentials, and what failed in the network, is no verdict
 // on the transport.
-func Detect(ctx context.Context, s team.Server, c link.Credential, o link.Options) (link.Transport, string, link.Offer, []team.Stage, error) {
+func Detect(
+	ctx context.Context,
+	s team.Server,
+	c link.Credential,
+	o link.Options,
+) (link.Transport, string, link.Offer, []team.Stage, error) {
 	t := target(s, c)
 	h := streamable.New(t, o)
 	offer, stages, err := h.Probe(ctx)

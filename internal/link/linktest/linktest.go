@@ -41,7 +41,14 @@ const Token = "skf-canary-0123456789"
 func Echo(names ...string) *toolserver.Server {
 	var list []toolserver.Tool
 	for _, n := range names {
-		list = append(list, toolserver.Tool{Name: n, Schema: `{"type":"object"}`, Run: func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil }})
+		list = append(
+			list,
+			toolserver.Tool{
+				Name:   n,
+				Schema: `{"type":"object"}`,
+				Run:    func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil },
+			},
+		)
 	}
 	return toolserver.New("echo", "1.0", Token, list...)
 }
@@ -95,7 +102,11 @@ func Scripted(t *testing.T, answer func(w http.ResponseWriter, m map[string]any)
 		case "server/discover":
 			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"error":{"code":-32601,"message":"unknown method"}}`, m["id"])
 		case "initialize":
-			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%v,"result":{"protocolVersion":"2025-06-18","capabilities":{"tools":{}},"serverInfo":{"name":"s","version":"1"}}}`, m["id"])
+			fmt.Fprintf(
+				w,
+				`{"jsonrpc":"2.0","id":%v,"result":{"protocolVersion":"2025-06-18","capabilities":{"tools":{}},"serverInfo":{"name":"s","version":"1"}}}`,
+				m["id"],
+			)
 		case "notifications/initialized":
 			w.WriteHeader(http.StatusAccepted)
 		default:

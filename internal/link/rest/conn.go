@@ -40,7 +40,15 @@ func New(t httpx.Target, query string, doc *restmap.Document, picks []restmap.Pi
 		return nil, err
 	}
 	l := &Conn{Client: httpx.New(t, o), query: query, tools: map[string]restmap.Tool{}}
-	l.offers = link.Offer{Greeting: link.Greeting{Name: l.Short(doc.Title), Version: l.Short(doc.Version), Instructions: base.Bounded(doc.Description), Tools: true}, Lists: map[tools.Kind][]tools.Tool{}}
+	l.offers = link.Offer{
+		Greeting: link.Greeting{
+			Name:         l.Short(doc.Title),
+			Version:      l.Short(doc.Version),
+			Instructions: base.Bounded(doc.Description),
+			Tools:        true,
+		},
+		Lists: map[tools.Kind][]tools.Tool{},
+	}
 	for _, tool := range list {
 		l.tools[tool.Name] = tool
 		l.offers.Lists[tools.Tools] = append(l.offers.Lists[tools.Tools], tool.Tool)
@@ -152,7 +160,10 @@ func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	id := l.RequestID(a)
 	tool, ok := l.tools[a.Subject]
 	if a.Method != "tools/call" || !ok {
-		return &fixed{id: id, frame: wire.AppendError(nil, fmt.Append(nil, id), wire.CodeMethodNotFound, "a REST API offers tools only", nil)}, nil
+		return &fixed{
+			id:    id,
+			frame: wire.AppendError(nil, fmt.Append(nil, id), wire.CodeMethodNotFound, "a REST API offers tools only", nil),
+		}, nil
 	}
 	r, err := tool.Operation.Request(a.P.Arguments.Of(a.Src))
 	if err != nil {
@@ -181,7 +192,10 @@ func (l *Conn) send(ctx context.Context, id uint64, req *http.Request, stage str
 	case err != nil:
 		return nil, l.Fail(diagnosis.Evidence{Stage: stage, What: diagnosis.OutcomeUnknown}, err)
 	case len(raw) > limit:
-		return nil, l.Fail(diagnosis.Evidence{Stage: stage, What: diagnosis.TooLarge, Note: fmt.Sprintf("the limit is %d bytes", limit)}, nil)
+		return nil, l.Fail(
+			diagnosis.Evidence{Stage: stage, What: diagnosis.TooLarge, Note: fmt.Sprintf("the limit is %d bytes", limit)},
+			nil,
+		)
 	}
 	switch s := res.StatusCode; {
 	case s == http.StatusUnauthorized, s >= 300 && s < 400:

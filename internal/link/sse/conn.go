@@ -130,12 +130,19 @@ func (l *Conn) connect(ctx context.Context) (*stream, error) {
 	base, err1 := url.Parse(l.Target.URL)
 	to, err2 := url.Parse(string(bytes.TrimSpace(ev.Data)))
 	if err := errors.Join(err1, err2); err != nil {
-		return fail(l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its message endpoint is no address"}, err))
+		return fail(
+			l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its message endpoint is no address"}, err),
+		)
 	}
 	to = base.ResolveReference(to)
 	// Messages carry the credential, so they go nowhere else.
 	if to.Scheme != base.Scheme || to.Host != base.Host {
-		return fail(l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.EndpointElsewhere, Note: l.Short(to.Scheme + "://" + to.Host)}, nil))
+		return fail(
+			l.Fail(
+				diagnosis.Evidence{Stage: "initialize", What: diagnosis.EndpointElsewhere, Note: l.Short(to.Scheme + "://" + to.Host)},
+				nil,
+			),
+		)
 	}
 	n.post = to.String()
 	if !stop() {
@@ -231,7 +238,11 @@ func (l *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	if err != nil {
 		return link.Offer{}, err
 	}
-	return l.ReadOffer(ctx, n.greeting, base.AskBy(func(ctx context.Context, a *link.Ask) (link.Exchange, error) { return n.Begin(ctx, a, nil) }))
+	return l.ReadOffer(
+		ctx,
+		n.greeting,
+		base.AskBy(func(ctx context.Context, a *link.Ask) (link.Exchange, error) { return n.Begin(ctx, a, nil) }),
+	)
 }
 
 // Begin implements Link.

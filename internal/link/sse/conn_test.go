@@ -52,13 +52,21 @@ func TestTheOldestTransportIsReadCarefully(t *testing.T) {
 func TestCallsOverTheOldestTransport(t *testing.T) {
 	t.Parallel()
 	release := make(chan struct{})
-	s := toolserver.New("echo", "1.0", linktest.Token,
-		toolserver.Tool{Name: "echo", Schema: `{"type":"object"}`, Run: func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil }},
+	s := toolserver.New(
+		"echo",
+		"1.0",
+		linktest.Token,
+		toolserver.Tool{
+			Name:   "echo",
+			Schema: `{"type":"object"}`,
+			Run:    func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("text"), nil },
+		},
 		toolserver.Tool{Name: "wait", Schema: `{"type":"object"}`, Run: func(_ context.Context, c *toolserver.Call) (any, error) {
 			c.Progress(1, 2, "half")
 			<-release
 			return "late", nil
-		}})
+		}},
+	)
 	h := httptest.NewServer(s.Legacy())
 	defer h.Close()
 	target, o := linktest.Target("s", h.URL+"/sse", linktest.Token), linktest.Quick()
@@ -76,7 +84,12 @@ func TestCallsOverTheOldestTransport(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprint("call ", i), text)
 	}
-	assert.ErrorContains(t, l.Subscribe(t.Context(), "chart://skerrow/approach", true), "no subscriptions", "what is not offered is not asked for")
+	assert.ErrorContains(
+		t,
+		l.Subscribe(t.Context(), "chart://skerrow/approach", true),
+		"no subscriptions",
+		"what is not offered is not asked for",
+	)
 	x, err := l.Begin(t.Context(), linktest.ToolCall(`{"name":"wait","_meta":{"progressToken":"agents"}}`))
 	require.NoError(t, err)
 	_, f, err := x.Next()

@@ -199,7 +199,15 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	c := &process{stdin: inW, started: time.Now()}
 	c.Mux = mux.New(p.Base, c.send)
 	c.Late, c.Gone = c.silence, func(stage string) error { return p.gone(c, stage) }
-	c.cmd = &exec.Cmd{Path: path, Args: append([]string{p.c.Command}, p.c.Args...), Dir: p.c.Dir, Env: append(p.environment(), secrets...), Stdin: inR, Stdout: outW, Stderr: &c.stderr}
+	c.cmd = &exec.Cmd{
+		Path:   path,
+		Args:   append([]string{p.c.Command}, p.c.Args...),
+		Dir:    p.c.Dir,
+		Env:    append(p.environment(), secrets...),
+		Stdin:  inR,
+		Stdout: outW,
+		Stderr: &c.stderr,
+	}
 	// A group of its own, so that a package runner's children end with it; and no
 	// waiting for ever on a grandchild that holds stderr open.
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -208,7 +216,12 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	closed := errors.Join(inR.Close(), outW.Close())
 	if err != nil {
 		c.End()
-		return nil, errors.Join(p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err), closed, inW.Close(), outR.Close())
+		return nil, errors.Join(
+			p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err),
+			closed,
+			inW.Close(),
+			outR.Close(),
+		)
 	}
 	p.c.Limits.apply(c.cmd.Process.Pid)
 	read := make(chan struct{})
@@ -284,7 +297,11 @@ func (p *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	if err != nil {
 		return link.Offer{}, err
 	}
-	return p.ReadOffer(ctx, c.greeting, base.AskBy(func(ctx context.Context, a *link.Ask) (link.Exchange, error) { return p.begin(ctx, c, a) }))
+	return p.ReadOffer(
+		ctx,
+		c.greeting,
+		base.AskBy(func(ctx context.Context, a *link.Ask) (link.Exchange, error) { return p.begin(ctx, c, a) }),
+	)
 }
 
 // Begin implements Link.
@@ -329,7 +346,14 @@ func (p *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 		return err
 	}
 	if wire.Stateless(c.greeting.Revision) {
-		return p.Fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "in its revision they belong to an event stream, which a local process has not"}, nil)
+		return p.Fail(
+			diagnosis.Evidence{
+				Stage: "subscribe",
+				What:  diagnosis.NotOffered,
+				Note:  "in its revision they belong to an event stream, which a local process has not",
+			},
+			nil,
+		)
 	}
 	return p.SubscribeBy(ctx, c.greeting, uri, on, p.Begin)
 }

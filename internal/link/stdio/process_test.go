@@ -42,7 +42,10 @@ func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
 		"processes": {Limits{Processes: 1}, "stubborn", "it ran 2 processes; the limit is 1"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p := New(Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": row.play}, Limits: row.limits}, link.Options{SetupTimeout: 5 * time.Second})
+			p := New(
+				Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": row.play}, Limits: row.limits},
+				link.Options{SetupTimeout: 5 * time.Second},
+			)
 			defer p.Close(context.Background())
 			var err error
 			for range 10 {
@@ -56,7 +59,10 @@ func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
 			assert.Contains(t, f.Message, row.says)
 		})
 	}
-	p := New(Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": "files"}, Limits: Limits{OpenFiles: 40}}, link.Options{SetupTimeout: 5 * time.Second})
+	p := New(
+		Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": "files"}, Limits: Limits{OpenFiles: 40}},
+		link.Options{SetupTimeout: 5 * time.Second},
+	)
 	defer p.Close(context.Background())
 	got, err := Say(t.Context(), p, "files")
 	require.NoError(t, err)
@@ -138,7 +144,16 @@ func act(play string) int {
 }
 
 func StartForTest(t *testing.T, play string) *Conn {
-	p := New(Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": play}, SecretEnv: "KEY", Secret: locker.NewSecret(linktest.Token)}, link.Options{SetupTimeout: 2 * time.Second, MessageLimit: 64 << 10})
+	p := New(
+		Command{
+			Server:    "actor",
+			Command:   os.Args[0],
+			Env:       map[string]string{"PLAY": play},
+			SecretEnv: "KEY",
+			Secret:    locker.NewSecret(linktest.Token),
+		},
+		link.Options{SetupTimeout: 2 * time.Second, MessageLimit: 64 << 10},
+	)
 	t.Cleanup(func() { p.Close(context.Background()) })
 	return p
 }
@@ -163,7 +178,11 @@ func Say(ctx context.Context, p *Conn, text string) (string, error) {
 	}
 	content := wire.Member(frame, f.Result, "content")
 	var out string
-	err = wire.Elements(frame, content, func(s wire.Span) error { out, _ = wire.StringAt(frame, wire.Member(frame, s, "text")); return nil })
+	err = wire.Elements(
+		frame,
+		content,
+		func(s wire.Span) error { out, _ = wire.StringAt(frame, wire.Member(frame, s, "text")); return nil },
+	)
 	return out, err
 }
 

@@ -20,7 +20,12 @@ func TestKeeperRestartsAProcess(t *testing.T) {
 	t.Parallel()
 	p := stdio.StartForTest(t, "plain")
 	news := make(chan link.Status, 100)
-	k := upstream.Start(t.Context(), p, []tools.Tool{}, upstream.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }})
+	k := upstream.Start(
+		t.Context(),
+		p,
+		[]tools.Tool{},
+		upstream.Options{Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Changed: func(s link.Status) { news <- s }},
+	)
 	defer k.Close(context.Background())
 	next := func(tools int) {
 		t.Helper()
@@ -42,5 +47,11 @@ func TestKeeperRestartsAProcess(t *testing.T) {
 	pid := p.PID()
 	_, err = stdio.Say(t.Context(), p, "die")
 	require.Error(t, err)
-	require.Eventually(t, func() bool { now := p.PID(); return now != 0 && now != pid }, 15*time.Second, 20*time.Millisecond, "it is kept warm: nobody has to wait for a start")
+	require.Eventually(
+		t,
+		func() bool { now := p.PID(); return now != 0 && now != pid },
+		15*time.Second,
+		20*time.Millisecond,
+		"it is kept warm: nobody has to wait for a start",
+	)
 }

@@ -173,8 +173,16 @@ func (l *Conn) discover(ctx context.Context) (*session, error) {
 	}
 	e := wire.ReadError(frame, rf.Error)
 	var data struct{ Supported []string }
-	if e.Code == wire.CodeNoRevision && json.Unmarshal(e.Data, &data) == nil && len(data.Supported) > 0 && !slices.ContainsFunc(data.Supported, func(v string) bool { return !wire.Stateless(v) }) {
-		return nil, l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.Short(strings.Join(data.Supported, ", "))}, nil)
+	if e.Code == wire.CodeNoRevision && json.Unmarshal(e.Data, &data) == nil && len(data.Supported) > 0 &&
+		!slices.ContainsFunc(data.Supported, func(v string) bool { return !wire.Stateless(v) }) {
+		return nil, l.Fail(
+			diagnosis.Evidence{
+				Stage: "initialize",
+				What:  diagnosis.NoRevision,
+				Note:  "it offers " + l.Short(strings.Join(data.Supported, ", ")),
+			},
+			nil,
+		)
 	}
 	return nil, nil
 }
@@ -198,7 +206,10 @@ func (l *Conn) initialize(ctx context.Context) (*session, error) {
 		return nil, err
 	}
 	if len(sid) > 1024 {
-		return nil, l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its session id is longer than 1024 bytes"}, nil)
+		return nil, l.Fail(
+			diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its session id is longer than 1024 bytes"},
+			nil,
+		)
 	}
 	s = &session{id: sid, greeting: g, header: l.Header(sid, g.Revision)}
 	return s, l.notify(ctx, s.header, "notifications/initialized", nil)

@@ -31,7 +31,10 @@ import (
 )
 
 func to(t *testing.T, url, bearer string) *Conn {
-	l := New(httpx.Target{Server: "echo", URL: url, Secret: locker.NewSecret(bearer)}, link.Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10})
+	l := New(
+		httpx.Target{Server: "echo", URL: url, Secret: locker.NewSecret(bearer)},
+		link.Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10},
+	)
 	t.Cleanup(func() { l.Close(context.Background()) })
 	return l
 }
@@ -206,11 +209,19 @@ func TestServerRequestsAreAnsweredHonestly(t *testing.T) {
 		}
 		if f.Method == "initialize" {
 			w.Header().Set("Content-Type", "application/json")
-			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{}}}`, f.ID.Of(raw))
+			fmt.Fprintf(
+				w,
+				`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{}}}`,
+				f.ID.Of(raw),
+			)
 			return
 		}
 		w.Header().Set("Content-Type", "text/event-stream")
-		fmt.Fprintf(w, "data: {\"jsonrpc\":\"2.0\",\"id\":\"p\",\"method\":\"ping\"}\n\ndata: {\"jsonrpc\":\"2.0\",\"id\":7,\"method\":\"sampling/createMessage\",\"params\":{}}\n\ndata: {\"jsonrpc\":\"2.0\",\"id\":%s,\"result\":{\"content\":[{\"text\":\"done\"}]}}\n\n", f.ID.Of(raw))
+		fmt.Fprintf(
+			w,
+			"data: {\"jsonrpc\":\"2.0\",\"id\":\"p\",\"method\":\"ping\"}\n\ndata: {\"jsonrpc\":\"2.0\",\"id\":7,\"method\":\"sampling/createMessage\",\"params\":{}}\n\ndata: {\"jsonrpc\":\"2.0\",\"id\":%s,\"result\":{\"content\":[{\"text\":\"done\"}]}}\n\n",
+			f.ID.Of(raw),
+		)
 	}))
 	text, err := linktest.Call(t.Context(), to(t, url, ""), "x")
 	require.NoError(t, err)

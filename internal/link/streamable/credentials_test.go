@@ -31,9 +31,16 @@ func (p *purse) Now(context.Context) ([]link.Attachment, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(p.values) == 0 {
-		return nil, link.NewFailure(diagnosis.Finding{Cause: diagnosis.SignInNeeded, Message: "the purse is empty"}, "https://bouncer.example/connect/x", nil)
+		return nil, link.NewFailure(
+			diagnosis.Finding{Cause: diagnosis.SignInNeeded, Message: "the purse is empty"},
+			"https://bouncer.example/connect/x",
+			nil,
+		)
 	}
-	return []link.Attachment{{Header: "x-key", Value: locker.NewSecret(p.values[0])}, {Query: "k", Value: locker.NewSecret("q " + p.values[0])}}, nil
+	return []link.Attachment{
+		{Header: "x-key", Value: locker.NewSecret(p.values[0])},
+		{Query: "k", Value: locker.NewSecret("q " + p.values[0])},
+	}, nil
 }
 
 func (p *purse) Refused(_ context.Context, sent []link.Attachment, status int, h http.Header) (bool, error) {

@@ -55,7 +55,12 @@ func scripted(t *testing.T, capabilities string, answer func(w http.ResponseWrit
 		}
 		w.Header().Set("Content-Type", "application/json")
 		if f.Method == "server/discover" {
-			fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"resultType":"complete","supportedVersions":["2026-07-28"],"capabilities":%s}}`, f.ID.Of(raw), capabilities)
+			fmt.Fprintf(
+				w,
+				`{"jsonrpc":"2.0","id":%s,"result":{"resultType":"complete","supportedVersions":["2026-07-28"],"capabilities":%s}}`,
+				f.ID.Of(raw),
+				capabilities,
+			)
 			return
 		}
 		answer(w, r, string(f.ID.Of(raw)), f.Method, raw)
@@ -83,11 +88,25 @@ func TestStatelessRequestsCarryTheirEnvelopeAndHeaders(t *testing.T) {
 	a := linktest.ToolCall(`{"name":"s__Zürich","arguments":{"region":"nörd","n":7,"none":null}}`)
 	a.Subject = "Zürich"
 	a.Client = link.Client{Caps: wire.Caps{Form: true}, Info: []byte(`{"name":"quill"}`), Level: "info"}
-	a.Mirrors = []wire.Mirror{{Header: "Region", Path: []string{"region"}, Type: "string"}, {Header: "N", Path: []string{"n"}, Type: "integer"}, {Header: "None", Path: []string{"none"}, Type: "string"}}
+	a.Mirrors = []wire.Mirror{
+		{Header: "Region", Path: []string{"region"}, Type: "string"},
+		{Header: "N", Path: []string{"n"}, Type: "integer"},
+		{Header: "None", Path: []string{"none"}, Type: "string"},
+	}
 	x, err := l.Begin(t.Context(), a)
 	require.NoError(t, err)
 	x.Close()
-	assert.Equal(t, []string{"2026-07-28", "tools/call", "=?base64?WsO8cmljaA==?=", "=?base64?bsO2cmQ=?=", "7"}, []string{seen.Get("Mcp-Protocol-Version"), seen.Get("Mcp-Method"), seen.Get("Mcp-Name"), seen.Get("Mcp-Param-Region"), seen.Get("Mcp-Param-N")})
+	assert.Equal(
+		t,
+		[]string{"2026-07-28", "tools/call", "=?base64?WsO8cmljaA==?=", "=?base64?bsO2cmQ=?=", "7"},
+		[]string{
+			seen.Get("Mcp-Protocol-Version"),
+			seen.Get("Mcp-Method"),
+			seen.Get("Mcp-Name"),
+			seen.Get("Mcp-Param-Region"),
+			seen.Get("Mcp-Param-N"),
+		},
+	)
 	assert.NotContains(t, seen, "Mcp-Param-None", "null is left out")
 	assert.NotContains(t, seen, "Mcp-Session-Id")
 	var m struct {
@@ -149,7 +168,11 @@ func TestTheEraIsDecidedByAnswersOnly(t *testing.T) {
 					w.WriteHeader(row.status)
 					_, _ = io.WriteString(w, strings.ReplaceAll(row.body, "%s", string(f.ID.Of(raw))))
 				case "initialize":
-					fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-06-18","capabilities":{},"serverInfo":{}}}`, f.ID.Of(raw))
+					fmt.Fprintf(
+						w,
+						`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-06-18","capabilities":{},"serverInfo":{}}}`,
+						f.ID.Of(raw),
+					)
 				default:
 					w.WriteHeader(http.StatusAccepted)
 				}
@@ -192,7 +215,11 @@ func TestABrokenStreamIsResumed(t *testing.T) {
 				case f.Method == "initialize":
 					w.Header().Set("Content-Type", "application/json")
 					w.Header().Set("Mcp-Session-Id", "s1")
-					fmt.Fprintf(w, `{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{}}}`, f.ID.Of(raw))
+					fmt.Fprintf(
+						w,
+						`{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{}}}`,
+						f.ID.Of(raw),
+					)
 				case f.Method == "tools/call":
 					callID = string(f.ID.Of(raw))
 					w.Header().Set("Content-Type", "text/event-stream")
@@ -228,7 +255,9 @@ func TestCertificatesAndHTTP2(t *testing.T) {
 	t.Parallel()
 	var proto atomic.Value
 	s := linktest.Echo("echo")
-	h := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { proto.Store(r.Proto); s.ServeHTTP(w, r) }))
+	h := httptest.NewUnstartedServer(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { proto.Store(r.Proto); s.ServeHTTP(w, r) }),
+	)
 	h.EnableHTTP2 = true
 	h.StartTLS()
 	defer h.Close()

@@ -117,7 +117,11 @@ func (x *exchange) Next() ([]byte, wire.Frame, error) {
 		}
 		x.tries = 0
 		if x.count++; x.count > maxStrayMsgs {
-			return nil, wire.Frame{}, x.fail(diagnosis.Malformed, fmt.Sprintf("it sent more than %d messages for one request", maxStrayMsgs), nil)
+			return nil, wire.Frame{}, x.fail(
+				diagnosis.Malformed,
+				fmt.Sprintf("it sent more than %d messages for one request", maxStrayMsgs),
+				nil,
+			)
 		}
 		f, err := wire.ReadFrame(ev.Data)
 		if err != nil {

@@ -174,7 +174,10 @@ func (l *Conn) attend(ctx context.Context, params []byte, uris []string, acked c
 		}
 		// An acknowledgement that cannot be read honours nothing.
 		_ = json.Unmarshal(f.Params.Of(frame), &p)
-		granted := slices.DeleteFunc(slices.Clone(uris), func(u string) bool { return !slices.Contains(p.Notifications.ResourceSubscriptions, u) })
+		granted := slices.DeleteFunc(
+			slices.Clone(uris),
+			func(u string) bool { return !slices.Contains(p.Notifications.ResourceSubscriptions, u) },
+		)
 		l.acks.set(uris, granted)
 		close(acked)
 	}
@@ -214,6 +217,9 @@ func (l *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 			}
 		}
 		l.Watch(uri, false)
-		return l.Fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "it does not acknowledge the subscription"}, nil)
+		return l.Fail(
+			diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "it does not acknowledge the subscription"},
+			nil,
+		)
 	}
 }

@@ -116,7 +116,14 @@ func refusalOf(frame []byte, f wire.Frame) []byte {
 
 // ask sends a server's request to the agent and returns its response, with the
 // server's own id.
-func (carrier *Carrier) ask(ctx context.Context, s *session.Session, l link.Link, frame []byte, f wire.Frame, send func([]byte) bool) ([]byte, error) {
+func (carrier *Carrier) ask(
+	ctx context.Context,
+	s *session.Session,
+	l link.Link,
+	frame []byte,
+	f wire.Frame,
+	send func([]byte) bool,
+) ([]byte, error) {
 	q := &session.Request{Reply: make(chan []byte, 1), Token: tokenOf(frame, f), Link: l}
 	id, ok := s.AddRequest(q)
 	if !ok {
@@ -135,7 +142,13 @@ func (carrier *Carrier) ask(ctx context.Context, s *session.Session, l link.Link
 		return wire.AppendWithID(nil, reply, rf, f.ID.Of(frame)), nil
 	case <-ctx.Done():
 		// The agent need not answer any more.
-		send(wire.AppendNotification(nil, "notifications/cancelled", append(append([]byte(`{"requestId":`), wire.Quote(id)...), `,"reason":"the server no longer waits"}`...)))
+		send(
+			wire.AppendNotification(
+				nil,
+				"notifications/cancelled",
+				append(append([]byte(`{"requestId":`), wire.Quote(id)...), `,"reason":"the server no longer waits"}`...),
+			),
+		)
 		return nil, ctx.Err()
 	}
 }

@@ -103,9 +103,19 @@ func (j *Call) soon(late <-chan time.Time) (message, bool) {
 // carry decides and carries one request. The returned function releases what the
 // reply was written from.
 func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wire.Frame, p wire.Params, out *stream.Reply) func() {
-	j := &Call{carrier: carrier, caller: c, reply: out, id: f.ID.Of(body), body: body, params: p, translation: wire.Hop{Method: f.Method, To: c.Revision, Info: carrier.o.Info}}
+	j := &Call{
+		carrier:     carrier,
+		caller:      c,
+		reply:       out,
+		id:          f.ID.Of(body),
+		body:        body,
+		params:      p,
+		translation: wire.Hop{Method: f.Method, To: c.Revision, Info: carrier.o.Info},
+	}
 	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
-		j.entry = &journal.Entry{Call: team.Call{At: time.Now(), Agent: c.Agent.Name, Person: c.Agent.Owner, Decision: "refuse", Outcome: "refused"}}
+		j.entry = &journal.Entry{
+			Call: team.Call{At: time.Now(), Agent: c.Agent.Name, Person: c.Agent.Owner, Decision: "refuse", Outcome: "refused"},
+		}
 		if c.Session != nil {
 			j.entry.Session = c.Session.Id[:8]
 		}
@@ -160,7 +170,9 @@ func (j *Call) refuseMissing(ctx context.Context, text, at string) {
 		j.toolError(text)
 		return
 	}
-	data := map[string]any{"elicitations": []map[string]string{{"mode": "url", "elicitationId": session.NewID(), "url": at, "message": text}}}
+	data := map[string]any{
+		"elicitations": []map[string]string{{"mode": "url", "elicitationId": session.NewID(), "url": at, "message": text}},
+	}
 	if !j.caller.Stateless() {
 		j.reply.Refuse(j.id, wire.CodeURLElicitation, text, data)
 		return
@@ -229,12 +241,20 @@ func (j *Call) decide(f wire.Frame) bool {
 
 // refuse answers what is not within the agent's reach, and records it.
 func (j *Call) refuse(why string) {
-	code, data := wire.CodeInvalidParams, map[string]string{"reason": "unknown-" + strings.TrimSuffix(string(j.kind), "s"), strings.TrimSuffix(string(j.kind), "s"): snapshot.Clip(j.params.Subject)}
+	code, data := wire.CodeInvalidParams, map[string]string{
+		"reason":                                "unknown-" + strings.TrimSuffix(string(j.kind), "s"),
+		strings.TrimSuffix(string(j.kind), "s"): snapshot.Clip(j.params.Subject),
+	}
 	if j.kind == tools.Resources {
 		data["uri"] = snapshot.Clip(j.params.Subject)
 	}
 	if t := j.target; t != nil {
-		code, data = wire.CodeNotAdmitted, map[string]string{"reason": "no-rule-admits", "server": t.Server.Name, "tool": j.kind.Rule(t.Tool.Name), "ask": j.caller.Snapshot.Contacts}
+		code, data = wire.CodeNotAdmitted, map[string]string{
+			"reason": "no-rule-admits",
+			"server": t.Server.Name,
+			"tool":   j.kind.Rule(t.Tool.Name),
+			"ask":    j.caller.Snapshot.Contacts,
+		}
 		switch {
 		case t.Decision.Admitted():
 			data["reason"] = "server-paused"
@@ -563,7 +583,13 @@ func (j *Call) toolError(text string) {
 	if j.caller.Stateless() {
 		kind = `"resultType":"complete",`
 	}
-	j.reply.Result(wire.AppendResult(nil, j.id, append(append([]byte(`{`+kind+`"isError":true,"content":[{"type":"text","text":`), wire.Quote(text)...), "}]}"...)))
+	j.reply.Result(
+		wire.AppendResult(
+			nil,
+			j.id,
+			append(append([]byte(`{`+kind+`"isError":true,"content":[{"type":"text","text":`), wire.Quote(text)...), "}]}"...),
+		),
+	)
 }
 
 // failDuring ends a job whose server wants something that the agent cannot give.

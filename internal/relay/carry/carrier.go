@@ -37,7 +37,7 @@ type Carrier struct {
 	// questions to agents that belong to no call. It ends first.
 	unhurried    context.Context
 	endUnhurried context.CancelFunc
-	calls  sync.WaitGroup
+	calls        sync.WaitGroup
 }
 
 // New returns a Carrier; Close ends it.

@@ -100,7 +100,13 @@ func (n *dedicated) inject(frame []byte, f wire.Frame) bool {
 // idleDedicated is how long a link without a session is kept unused.
 const idleDedicated = 30 * time.Minute
 
-var errTooManyLinks = &link.Failure{Finding: diagnosis.Finding{Cause: diagnosis.NotOffered, Message: "too many private conversations are open", Remedy: "end some sessions first"}}
+var errTooManyLinks = &link.Failure{
+	Finding: diagnosis.Finding{
+		Cause:   diagnosis.NotOffered,
+		Message: "too many private conversations are open",
+		Remedy:  "end some sessions first",
+	},
+}
 
 // maxDedicated bounds the private links of the whole service: each may be a
 // process.

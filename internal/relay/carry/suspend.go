@@ -250,7 +250,8 @@ func (l *suspension) expire() {
 	j.cancel(session.ErrLeft)
 	j.cancel(nil)
 	if j.entry != nil {
-		j.entry.Outcome, j.entry.Error, j.entry.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.entry.At).Microseconds()
+		j.entry.Outcome, j.entry.Error, j.entry.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.entry.At).
+			Microseconds()
 		if err := j.carrier.journal.Record(ctx, j.entry); err != nil {
 			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)
 		}
@@ -281,7 +282,12 @@ func (j *Call) retryLater(e wire.RPCError) {
 		Elicitations []map[string]json.RawMessage
 	}
 	if !j.caller.Caps.URL {
-		j.reply.Refuse(j.id, wire.CodeNoCapability, j.target.Server.Name+": "+e.Message, map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)})
+		j.reply.Refuse(
+			j.id,
+			wire.CodeNoCapability,
+			j.target.Server.Name+": "+e.Message,
+			map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)},
+		)
 		return
 	}
 	if json.Unmarshal(e.Data, &data) != nil || len(data.Elicitations) == 0 || len(data.Elicitations) > session.MaxRequests {
@@ -298,5 +304,15 @@ func (j *Call) retryLater(e wire.RPCError) {
 		}
 		questions["address"+strconv.Itoa(i+1)] = raw
 	}
-	j.reply.Result(wire.AppendResult(nil, j.id, inputRequired(questions, j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j), j.carrier.o.Info)))
+	j.reply.Result(
+		wire.AppendResult(
+			nil,
+			j.id,
+			inputRequired(
+				questions,
+				j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j),
+				j.carrier.o.Info,
+			),
+		),
+	)
 }

@@ -87,7 +87,8 @@ func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 	if s != nil {
 		s = s.For(c.Agent)
 	}
-	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused && c.Snapshot.Rules.For(c.Agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
+	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused &&
+		c.Snapshot.Rules.For(c.Agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
 }
 
 // drop forgets tasks that match.

@@ -63,7 +63,11 @@ func (m *Outbox) Put(frame []byte) bool {
 	return ok
 }
 
-var listChanged = [3]string{"notifications/tools/list_changed", "notifications/prompts/list_changed", "notifications/resources/list_changed"}
+var listChanged = [3]string{
+	"notifications/tools/list_changed",
+	"notifications/prompts/list_changed",
+	"notifications/resources/list_changed",
+}
 
 // Take empties the mailbox and returns its content as notifications; meta is raw
 // JSON for their params._meta, or nil.
@@ -78,7 +82,10 @@ func (m *Outbox) Take(meta []byte) [][]byte {
 		}
 	}
 	for uri := range uris {
-		out = append(out, wire.AppendNotification(nil, "notifications/resources/updated", Params(append([]byte(`"uri":`), wire.Quote(uri)...), meta)))
+		out = append(
+			out,
+			wire.AppendNotification(nil, "notifications/resources/updated", Params(append([]byte(`"uri":`), wire.Quote(uri)...), meta)),
+		)
 	}
 	return out
 }

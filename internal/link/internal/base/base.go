@@ -31,7 +31,14 @@ type Base struct {
 }
 
 func New(server string, o link.Options, secrets ...string) *Base {
-	return &Base{ServerName: server, Options: o.WithDefaults(), Caps: wire.EveryCap, Masker: mask.New(secrets), nextID: new(atomic.Uint64), watched: map[string]bool{}}
+	return &Base{
+		ServerName: server,
+		Options:    o.WithDefaults(),
+		Caps:       wire.EveryCap,
+		Masker:     mask.New(secrets),
+		nextID:     new(atomic.Uint64),
+		watched:    map[string]bool{},
+	}
 }
 
 // Sibling returns the base of another conversation with the same server.

@@ -55,7 +55,10 @@ func (c capabilities) fill(g *link.Greeting) {
 func (l *Base) ReadGreeting(frame []byte, f wire.Frame) (link.Greeting, error) {
 	if !f.Error.Empty() {
 		e := wire.ReadError(frame, f.Error)
-		return link.Greeting{}, l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.InitRefused, RPCCode: e.Code, RPCMessage: l.Short(e.Message)}, nil)
+		return link.Greeting{}, l.Fail(
+			diagnosis.Evidence{Stage: "initialize", What: diagnosis.InitRefused, RPCCode: e.Code, RPCMessage: l.Short(e.Message)},
+			nil,
+		)
 	}
 	var r struct {
 		ProtocolVersion string
@@ -64,12 +67,23 @@ func (l *Base) ReadGreeting(frame []byte, f wire.Frame) (link.Greeting, error) {
 		Instructions    string
 	}
 	if err := json.Unmarshal(f.Result.Of(frame), &r); err != nil || r.ProtocolVersion == "" {
-		return link.Greeting{}, l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its answer to initialize has no protocolVersion"}, err)
+		return link.Greeting{}, l.Fail(
+			diagnosis.Evidence{Stage: "initialize", What: diagnosis.Malformed, Note: "its answer to initialize has no protocolVersion"},
+			err,
+		)
 	}
 	if !wire.SpeaksSession(r.ProtocolVersion) {
-		return link.Greeting{}, l.Fail(diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.Short(r.ProtocolVersion)}, nil)
+		return link.Greeting{}, l.Fail(
+			diagnosis.Evidence{Stage: "initialize", What: diagnosis.NoRevision, Note: "it offers " + l.Short(r.ProtocolVersion)},
+			nil,
+		)
 	}
-	g := link.Greeting{Revision: r.ProtocolVersion, Name: l.Short(r.ServerInfo.Name), Version: l.Short(r.ServerInfo.Version), Instructions: Bounded(r.Instructions)}
+	g := link.Greeting{
+		Revision:     r.ProtocolVersion,
+		Name:         l.Short(r.ServerInfo.Name),
+		Version:      l.Short(r.ServerInfo.Version),
+		Instructions: Bounded(r.Instructions),
+	}
 	r.Capabilities.fill(&g)
 	return g, nil
 }
@@ -89,7 +103,12 @@ func (l *Base) ReadDiscovery(result []byte) (g link.Greeting, ok bool) {
 	var info struct{ Name, Version string }
 	// The name is only shown, so one that cannot be read is no fault.
 	_ = json.Unmarshal(r.Meta[wire.MetaServer], &info)
-	g = link.Greeting{Revision: wire.NewestStateless, Name: l.Short(info.Name), Version: l.Short(info.Version), Instructions: Bounded(r.Instructions)}
+	g = link.Greeting{
+		Revision:     wire.NewestStateless,
+		Name:         l.Short(info.Name),
+		Version:      l.Short(info.Version),
+		Instructions: Bounded(r.Instructions),
+	}
 	r.Capabilities.fill(&g)
 	return g, true
 }

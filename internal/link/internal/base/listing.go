@@ -99,7 +99,10 @@ func (l *Base) readList(ctx context.Context, kind tools.Kind, ask asker) (list [
 		}
 		if !f.Error.Empty() {
 			e := wire.ReadError(frame, f.Error)
-			return nil, nil, l.Fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.NotServed, RPCCode: e.Code, RPCMessage: l.Short(e.Message)}, nil)
+			return nil, nil, l.Fail(
+				diagnosis.Evidence{Stage: "tools", What: diagnosis.NotServed, RPCCode: e.Code, RPCMessage: l.Short(e.Message)},
+				nil,
+			)
 		}
 		page, next, skipped, err := tools.ReadPage(kind, f.Result.Of(frame))
 		if err != nil {
@@ -111,7 +114,14 @@ func (l *Base) readList(ctx context.Context, kind tools.Kind, ask asker) (list [
 			break
 		}
 		if seen[next] || len(pages) >= maxPages || count > tools.MaxTools {
-			return nil, nil, l.Fail(diagnosis.Evidence{Stage: "tools", What: diagnosis.EndlessPages, Note: fmt.Sprintf("given up after %d pages and %d %s", len(pages), count, kind)}, nil)
+			return nil, nil, l.Fail(
+				diagnosis.Evidence{
+					Stage: "tools",
+					What:  diagnosis.EndlessPages,
+					Note:  fmt.Sprintf("given up after %d pages and %d %s", len(pages), count, kind),
+				},
+				nil,
+			)
 		}
 		seen[next], cursor = true, next
 	}

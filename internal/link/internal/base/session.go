@@ -45,7 +45,13 @@ func (l *Base) ClaimWatch(g link.Greeting, uri string, on bool) error {
 
 // SubscribeBy makes or ends a subscription by a request of the initialize era. One
 // that the server refuses is forgotten.
-func (l *Base) SubscribeBy(ctx context.Context, g link.Greeting, uri string, on bool, begin func(context.Context, *link.Ask) (link.Exchange, error)) error {
+func (l *Base) SubscribeBy(
+	ctx context.Context,
+	g link.Greeting,
+	uri string,
+	on bool,
+	begin func(context.Context, *link.Ask) (link.Exchange, error),
+) error {
 	if err := l.ClaimWatch(g, uri, on); err != nil {
 		return err
 	}
@@ -95,7 +101,12 @@ func (l *Base) Restore(ctx context.Context, begin func(context.Context, *link.As
 }
 
 // RaiseLevel raises the level of a session that has levels.
-func (l *Base) RaiseLevel(ctx context.Context, g link.Greeting, level string, begin func(context.Context, *link.Ask) (link.Exchange, error)) error {
+func (l *Base) RaiseLevel(
+	ctx context.Context,
+	g link.Greeting,
+	level string,
+	begin func(context.Context, *link.Ask) (link.Exchange, error),
+) error {
 	if wire.Stateless(g.Revision) || !g.Logging || !l.louder(level) {
 		return nil
 	}
