@@ -5,12 +5,13 @@ NPM ?= npm
 BIN := bin
 CONSOLE := internal/web/dist/index.html
 CONSOLE_SRC := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
-STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+GOLANGCI := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
+TEST_FLAGS ?= -race -timeout 14m
 
-.PHONY: help demo build console test bench lint clean chromium peers
+.PHONY: help demo build console test test-stress bench lint clean chromium peers
 
 help: ## list the targets
-	@grep -hE '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
 
 demo: build ## build everything and run it with the demo data; Ctrl-C ends it
 	@CGO_ENABLED=0 $(GO) build -o $(BIN)/demo ./demo
@@ -39,15 +40,17 @@ chromium:
 test: build peers chromium ## install what is missing and run every test, with the race detector
 	$(GO) vet ./...
 	cd console && $(NPM) run check
-	$(GO) test -race -timeout 14m ./...
+	$(GO) test $(TEST_FLAGS) ./...
+
+test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
+	$(GO) test $(TEST_FLAGS) -timeout 60m -count 3 -parallel 32 ./...
 
 bench: build ## measure against a bare reverse proxy, side by side
 	$(GO) run ./bench
 
-lint: ## vet, staticcheck, formatting
-	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || (gofmt -l $$(git ls-files '*.go'); exit 1)
-	$(GO) vet ./...
-	$(GO) run $(STATICCHECK) ./...
+lint: ## linters, formatting, tidiness of the module
+	$(GO) mod tidy -diff
+	$(GO) run $(GOLANGCI) run ./...
 
 clean: ## remove what was built and the demo's state
 	rm -rf $(BIN) .demo console/node_modules e2e/peers/node_modules

@@ -41,7 +41,8 @@ func main() {
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := run(ctx, options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}); err != nil {
+	o := options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}
+	if err := run(ctx, o); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

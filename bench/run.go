@@ -352,6 +352,7 @@ func idle(ctx context.Context, o options, sessions int, up string) error {
 		if err != nil {
 			return err
 		}
+		defer res.Body.Close() // when all have been counted
 		if line, err := bufio.NewReader(res.Body).ReadString('\n'); err != nil || line != ": open\n" {
 			return fmt.Errorf("the stream did not open: %q %w", line, err)
 		}

@@ -305,12 +305,12 @@ func take(t *testing.T, events <-chan string, reply func(string)) (out came) {
 			Result, Error json.RawMessage
 		}
 		require.NoError(t, json.Unmarshal([]byte(ev), &m), ev)
-		switch {
-		case m.Method == "elicitation/create":
+		switch m.Method {
+		case "elicitation/create":
 			reply(`{"jsonrpc":"2.0","id":` + string(m.ID) + `,"result":` + accepted + `}`)
-		case m.Method == "notifications/progress":
+		case "notifications/progress":
 			out.Progress++
-		case m.Method == "":
+		case "":
 			out.Text, out.Error = string(m.Result), string(m.Error)
 			return out
 		}

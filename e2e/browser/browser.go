@@ -75,7 +75,9 @@ func (b *Browser) Click(css, text string) error {
 	find := fmt.Sprintf(`(() => {
 		const over = [...document.querySelectorAll('.el-overlay')].filter(e => getComputedStyle(e).display !== 'none')
 		document.querySelectorAll('[%[1]s]').forEach(e => e.removeAttribute('%[1]s'))
-		const e = [...document.querySelectorAll(%[2]q)].find(e => e.offsetParent !== null && (over.length === 0 || over.some(o => o.contains(e)) || e.closest('.el-popper')) && (e.textContent + ' ' + (e.getAttribute('aria-label') || '')).includes(%[3]q))
+		const hit = e => over.length === 0 || over.some(o => o.contains(e)) || e.closest('.el-popper')
+		const e = [...document.querySelectorAll(%[2]q)].find(e => e.offsetParent !== null && hit(e)
+			&& (e.textContent + ' ' + (e.getAttribute('aria-label') || '')).includes(%[3]q))
 		e?.setAttribute('%[1]s', '')
 		return !!e
 	})()`, mark, css, text)

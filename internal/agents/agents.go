@@ -109,6 +109,9 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if err != nil {
 		return a, err
 	}
+	if p.Version != nil && *p.Version != a.Version {
+		return a, store.Explain(store.ErrAltered, "agent", name)
+	}
 	before := describeAgent(a)
 	if p.Kind != nil {
 		if err := team.CheckName("kind", *p.Kind); err != nil {
@@ -127,7 +130,7 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if p.Paused != nil {
 		a.Paused = *p.Paused
 	}
-	return a, svc.registry.Write(
+	err = svc.registry.Write(
 		ctx,
 		registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}},
 		func(tx *store.Tx) error {
@@ -140,6 +143,8 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 			return tx.SetAgent(a)
 		},
 	)
+	a.Version++
+	return a, store.Explain(err, "agent", name)
 }
 
 // RemoveAgent removes an agent and its passes.

@@ -84,7 +84,14 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 	pass := token.New(token.PassPrefix)
 	now := time.Now().UTC()
 	p := store.StoredPass{AgentID: a.ID, Hash: token.Hash(pass), Pass: team.Pass{
-		ID: team.NewID(), Agent: a.Name, Kind: kind, Label: strings.TrimSpace(label), Hint: pass[len(pass)-4:], Created: now, Expires: now.AddDate(0, 0, days), State: "valid",
+		ID:      team.NewID(),
+		Agent:   a.Name,
+		Kind:    kind,
+		Label:   strings.TrimSpace(label),
+		Hint:    pass[len(pass)-4:],
+		Created: now,
+		Expires: now.AddDate(0, 0, days),
+		State:   "valid",
 	}}
 	err = svc.registry.Write(
 		ctx,

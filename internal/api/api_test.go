@@ -165,9 +165,10 @@ func TestMembersKeepToTheirOwn(t *testing.T) {
 	for _, route := range []string{"GET /api/agents/marit-quill", "GET /api/agents/marit-quill/reach", "GET /api/agents/marit-quill/passes", "POST /api/agents/marit-quill/passes", "PATCH /api/agents/marit-quill", "DELETE /api/agents/marit-quill", "GET /api/calls/" + foreign.ID} {
 		method, path, _ := strings.Cut(route, " ")
 		var in any
-		if method == "POST" {
+		switch method {
+		case "POST":
 			in = obj{"days": 1}
-		} else if method == "PATCH" {
+		case "PATCH":
 			in = obj{"paused": true}
 		}
 		status, raw := w.Do(ottilie, method, path, in)

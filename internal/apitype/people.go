@@ -83,4 +83,5 @@ type NewPerson struct {
 type PersonPatch struct {
 	FullName *string    `json:"fullName,omitempty"`
 	Role     *team.Role `json:"role,omitempty" enum:"admin,maintainer,member,auditor"`
+	Version  *int       `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }

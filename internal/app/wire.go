@@ -81,8 +81,17 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll})
 	credentials := credential.New(credential.Options{
-		Store: svc.store, Keys: keys, OAuth: client, Provider: provider, Events: hub, Masks: svc.masks, Log: svc.log, Redirect: redirect, NoCommands: noProcesses, Now: s.Now,
-		Challenge: func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
+		Store:      svc.store,
+		Keys:       keys,
+		OAuth:      client,
+		Provider:   provider,
+		Events:     hub,
+		Masks:      svc.masks,
+		Log:        svc.log,
+		Redirect:   redirect,
+		NoCommands: noProcesses,
+		Now:        s.Now,
+		Challenge:  func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
 		ConnectLink: func(server string, h team.Holder, agent string) string {
 			return apitype.ConnectLink(svc.Address, server, h, agent)
 		},
@@ -104,7 +113,15 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
 	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
 	all.SignIns = signin.New(signin.Deps{
-		Store: svc.store, Keys: keys, OAuth: client, Credentials: credentials, Pool: pool, Registry: reg, Agents: all.Agents, Masks: svc.masks, Problems: problems,
+		Store:       svc.store,
+		Keys:        keys,
+		OAuth:       client,
+		Credentials: credentials,
+		Pool:        pool,
+		Registry:    reg,
+		Agents:      all.Agents,
+		Masks:       svc.masks,
+		Problems:    problems,
 	}, signin.Options{Address: svc.Address, Redirect: redirect, Log: svc.log, Now: s.Now})
 	all.Login = login.New(svc.store, reg, all.People, limiter, problems, login.Options{
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,

@@ -417,7 +417,13 @@ func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n api
 	code := token.New(token.CodePrefix)
 	q.until = time.Now().Add(codeLife)
 	c := store.StoredConsent{AgentID: agent.ID, PersonID: by.ID, Consent: team.Consent{
-		ID: team.NewID(), App: q.program.id, AppName: q.program.name, Agent: agent.Name, Person: by.Name, Resource: svc.o.Address + q.audience, Created: time.Now().UTC(),
+		ID:       team.NewID(),
+		App:      q.program.id,
+		AppName:  q.program.name,
+		Agent:    agent.Name,
+		Person:   by.Name,
+		Resource: svc.o.Address + q.audience,
+		Created:  time.Now().UTC(),
 	}}
 	svc.pending.mu.Lock()
 	svc.pending.agreed[token.Hash(code)] = issuedCode{authorizationRequest: q, consent: c}
@@ -458,7 +464,9 @@ func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedToken
 		svc.pending.agreed[key] = spent
 	}
 	svc.pending.mu.Unlock()
-	switch sum := sha256.Sum256([]byte(q.Get("code_verifier"))); {
+	sum := sha256.Sum256([]byte(q.Get("code_verifier")))
+	proof := base64.RawURLEncoding.EncodeToString(sum[:])
+	switch {
 	case !ok || (!g.spent && time.Now().After(g.until)):
 		return IssuedTokens{}, errCode
 	case g.spent:
@@ -467,7 +475,7 @@ func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedToken
 		return IssuedTokens{}, errCode
 	case g.program.id != q.Get("client_id"), g.redirect != q.Get("redirect_uri") && q.Get("redirect_uri") != "":
 		return IssuedTokens{}, errCode
-	case len(q.Get("code_verifier")) < 43 || subtle.ConstantTimeCompare([]byte(base64.RawURLEncoding.EncodeToString(sum[:])), []byte(g.challenge)) != 1:
+	case len(q.Get("code_verifier")) < 43 || subtle.ConstantTimeCompare([]byte(proof), []byte(g.challenge)) != 1:
 		return IssuedTokens{}, &AuthError{"invalid_grant", "the code_verifier does not fit the code_challenge"}
 	}
 	if len(q["resource"]) > 0 {
@@ -579,9 +587,13 @@ func (svc *Service) endConsent(ctx context.Context, id, why string) {
 func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) error {
 	sum := token.Hash(pass)
 	consent := ""
-	if r, err := svc.store.Refresh(ctx, sum[:]); err == nil {
+	r, err := svc.store.Refresh(ctx, sum[:])
+	switch {
+	case err == nil:
 		consent = r.Consent
-	} else {
+	case !errors.Is(err, store.ErrNotFound):
+		return err
+	default:
 		passes, err := svc.store.Passes(ctx)
 		if err != nil {
 			return err
@@ -596,8 +608,11 @@ func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) erro
 		return nil
 	}
 	c, err := svc.store.Consent(ctx, consent)
-	if err != nil || c.App != clientID {
-		return nil
+	if err != nil {
+		return err
+	}
+	if c.App != clientID {
+		return nil // a token that is not this program's, which it need not be told
 	}
 	svc.endConsent(ctx, c.ID, "the program signed out")
 	return nil

@@ -298,7 +298,11 @@ func ruleCommands() []command {
 			},
 		},
 		{
-			noun: "rule", verb: "remove", args: "ID", short: "Remove a rule; it is out of force at once", example: "bouncer rule remove 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
+			noun:    "rule",
+			verb:    "remove",
+			args:    "ID",
+			short:   "Remove a rule; it is out of force at once",
+			example: "bouncer rule remove 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
 			run: func(ctx context.Context, t *task) error {
 				if err := t.client.do(ctx, http.MethodDelete, "/api/rules/"+seg(t.args[0]), nil, nil); err != nil {
 					return err

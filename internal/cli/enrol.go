@@ -139,7 +139,8 @@ func enrolNow(
 	host, _ := os.Hostname()
 	passes := "/api/agents/" + seg(agent) + "/passes"
 	var p issuedPass
-	if err := t.client.do(ctx, http.MethodPost, passes, map[string]any{"days": o.days, "label": "enrolled in " + filepath.Base(path) + " on " + host}, &p); err != nil {
+	in := map[string]any{"days": o.days, "label": "enrolled in " + filepath.Base(path) + " on " + host}
+	if err := t.client.do(ctx, http.MethodPost, passes, in, &p); err != nil {
 		return err
 	}
 	entry.Headers = map[string]string{"Authorization": "Bearer " + p.Token}
@@ -155,7 +156,9 @@ func enrolNow(
 	if t.json {
 		return t.writeJSON(map[string]any{"agent": agent, "config": path, "backup": backup, "pass": p.Pass})
 	}
-	if err := t.done("%s is enrolled: %s reaches %s with a pass that is valid until %s", agent, o.config, entry.URL, p.Pass.Expires.Local().Format(time.DateOnly)); err != nil {
+	until := p.Pass.Expires.Local().Format(time.DateOnly)
+	err = t.done("%s is enrolled: %s reaches %s with a pass that is valid until %s", agent, o.config, entry.URL, until)
+	if err != nil {
 		return err
 	}
 	if backup != "" {

@@ -28,7 +28,9 @@ func journalCommands() []command {
 			flags: func(f *flag.FlagSet) {
 				for _, d := range [][2]string{
 					{"agent", "only this agent's `name`"}, {"server", "only this server's `name`"}, {"tool", "only tools that match this `glob`"},
-					{"decision", "admit or refuse (`word`)"}, {"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")}, {"rule", "only calls decided by the rule with this `id`"},
+					{"decision", "admit or refuse (`word`)"},
+					{"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")},
+					{"rule", "only calls decided by the rule with this `id`"},
 					{"text", "only calls with this `text` in tool, error, arguments or result"},
 				} {
 					q[d[0]] = f.String(d[0], "", d[1])
@@ -167,7 +169,8 @@ func (t *task) calls(list []team.Call, head bool) error {
 		if server == "" {
 			server = "-"
 		}
-		if _, err := fmt.Fprintf(t.Out, format, short(c.At), clip(c.Agent, 15), clip(server, 13), clip(c.Tool, 22), c.Decision, c.Outcome, took(c.Micros), note); err != nil {
+		row := []any{short(c.At), clip(c.Agent, 15), clip(server, 13), clip(c.Tool, 22), c.Decision, c.Outcome, took(c.Micros), note}
+		if _, err := fmt.Fprintf(t.Out, format, row...); err != nil {
 			return err
 		}
 	}
@@ -203,8 +206,16 @@ func (t *task) showCall(c team.Call) error {
 		rule = "none"
 	}
 	for _, r := range [][2]string{
-		{"id", c.ID}, {"time", clock(c.At)}, {"agent", c.Agent + " of " + who}, {"server", c.Server}, {"tool", c.Tool}, {"decision", c.Decision + ", rule " + rule},
-		{"outcome", c.Outcome}, {"error", c.Error}, {"took", took(c.Micros)}, {"sizes", count(c.BytesIn) + " in, " + count(c.BytesOut) + " out"},
+		{"id", c.ID},
+		{"time", clock(c.At)},
+		{"agent", c.Agent + " of " + who},
+		{"server", c.Server},
+		{"tool", c.Tool},
+		{"decision", c.Decision + ", rule " + rule},
+		{"outcome", c.Outcome},
+		{"error", c.Error},
+		{"took", took(c.Micros)},
+		{"sizes", count(c.BytesIn) + " in, " + count(c.BytesOut) + " out"},
 		{"arguments", c.Arguments}, {"result", c.Result},
 	} {
 		if r[1] != "" {
@@ -220,7 +231,7 @@ func (t *task) showCall(c team.Call) error {
 // listen opens the stream of events and sends a signal whenever calls were
 // recorded. The channel is closed when the stream ends.
 func (c *client) listen(ctx context.Context) (<-chan struct{}, error) {
-	res, err := c.send(ctx, http.MethodGet, "/api/events", nil)
+	res, err := c.send(ctx, http.MethodGet, "/api/events", nil) //nolint:bodyclose // whoever reads the stream closes it
 	if err != nil {
 		return nil, err
 	}

@@ -188,7 +188,11 @@ func personAddCommand() command {
 func personUpdateCommand() command {
 	var full, role string
 	return command{
-		noun: "person", verb: "update", args: "NAME", short: "Alter somebody's full name or role", example: "bouncer person update joss --role admin",
+		noun:    "person",
+		verb:    "update",
+		args:    "NAME",
+		short:   "Alter somebody's full name or role",
+		example: "bouncer person update joss --role admin",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&full, "full-name", "", "the full `name`")
 			f.StringVar(&role, "role", "", "`role`: admin, maintainer, member or auditor")
@@ -211,7 +215,10 @@ func personUpdateCommand() command {
 func personInviteCommand() command {
 	var full, role string
 	return command{
-		noun: "person", verb: "invite", short: "Make a link by which somebody can join the team", example: "bouncer person invite --role member --note \"Isla, ropes\"",
+		noun:    "person",
+		verb:    "invite",
+		short:   "Make a link by which somebody can join the team",
+		example: "bouncer person invite --role member --note \"Isla, ropes\"",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
 			f.StringVar(&full, "note", "", "whom it is for (`text`)")
@@ -275,7 +282,11 @@ func personWithdrawCommand() command {
 
 func personResetCommand() command {
 	return command{
-		noun: "person", verb: "reset", args: "NAME", short: "Give somebody a new one-time password; ends their logins", example: "bouncer person reset joss",
+		noun:    "person",
+		verb:    "reset",
+		args:    "NAME",
+		short:   "Give somebody a new one-time password; ends their logins",
+		example: "bouncer person reset joss",
 		run: func(ctx context.Context, t *task) error {
 			type reset struct {
 				Password string `json:"password"`
@@ -289,7 +300,11 @@ func personResetCommand() command {
 
 func personRemoveCommand() command {
 	return command{
-		noun: "person", verb: "remove", args: "NAME", short: "Remove somebody with their logins, sign-ins and own secrets", example: "bouncer person remove joss",
+		noun:    "person",
+		verb:    "remove",
+		args:    "NAME",
+		short:   "Remove somebody with their logins, sign-ins and own secrets",
+		example: "bouncer person remove joss",
 		run: func(ctx context.Context, t *task) error {
 			if err := t.client.do(ctx, http.MethodDelete, "/api/people/"+seg(t.args[0]), nil, nil); err != nil {
 				return err

@@ -214,7 +214,10 @@ func secretOwnCommand() command {
 	var agent, use string
 	var anyway bool
 	return command{
-		noun: "secret", verb: "own", args: "SERVER", short: "Store the credential that you, or one of your agents, use at a server instead of the team's",
+		noun:    "secret",
+		verb:    "own",
+		args:    "SERVER",
+		short:   "Store the credential that you, or one of your agents, use at a server instead of the team's",
 		example: "bouncer secret own sailings < my-token.txt",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
@@ -243,7 +246,11 @@ func secretOwnCommand() command {
 func secretDisownCommand() command {
 	var agent string
 	return command{
-		noun: "secret", verb: "disown", args: "SERVER", short: "Use the team's credential at a server again", example: "bouncer secret disown sailings",
+		noun:    "secret",
+		verb:    "disown",
+		args:    "SERVER",
+		short:   "Use the team's credential at a server again",
+		example: "bouncer secret disown sailings",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
 		},
@@ -258,7 +265,11 @@ func secretDisownCommand() command {
 
 func secretRemoveCommand() command {
 	return command{
-		noun: "secret", verb: "remove", args: "NAME", short: "Remove a secret that no server is given", example: "bouncer secret remove harbour-token",
+		noun:    "secret",
+		verb:    "remove",
+		args:    "NAME",
+		short:   "Remove a secret that no server is given",
+		example: "bouncer secret remove harbour-token",
 		run: func(ctx context.Context, t *task) error {
 			if err := t.client.do(ctx, http.MethodDelete, "/api/secrets/"+seg(t.args[0]), nil, nil); err != nil {
 				return err
@@ -427,7 +438,11 @@ func signInBeginCommand() command {
 
 func signInRevokeCommand() command {
 	return command{
-		noun: "sign-in", verb: "revoke", args: "ID", short: "End a sign-in, here and at its authorization server", example: "bouncer sign-in revoke 01J8Z3...",
+		noun:    "sign-in",
+		verb:    "revoke",
+		args:    "ID",
+		short:   "End a sign-in, here and at its authorization server",
+		example: "bouncer sign-in revoke 01J8Z3...",
 		run: func(ctx context.Context, t *task) error {
 			if err := t.client.do(ctx, http.MethodDelete, "/api/sign-ins/"+seg(t.args[0]), nil, nil); err != nil {
 				return err
@@ -439,7 +454,10 @@ func signInRevokeCommand() command {
 
 func consentListCommand() command {
 	return command{
-		noun: "consent", verb: "list", short: "List the programs that speak for agents because somebody agreed", example: "bouncer consent list",
+		noun:    "consent",
+		verb:    "list",
+		short:   "List the programs that speak for agents because somebody agreed",
+		example: "bouncer consent list",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/consents", func(list []team.Consent) error {
 				if len(list) == 0 {
@@ -461,7 +479,11 @@ func consentListCommand() command {
 
 func consentRevokeCommand() command {
 	return command{
-		noun: "consent", verb: "revoke", args: "ID", short: "End what a program may do; its next request is refused", example: "bouncer consent revoke 01J8Z3...",
+		noun:    "consent",
+		verb:    "revoke",
+		args:    "ID",
+		short:   "End what a program may do; its next request is refused",
+		example: "bouncer consent revoke 01J8Z3...",
 		run: func(ctx context.Context, t *task) error {
 			if err := t.client.do(ctx, http.MethodDelete, "/api/consents/"+seg(t.args[0]), nil, nil); err != nil {
 				return err

@@ -257,7 +257,11 @@ func serverUpdateCommand() command {
 
 func serverCheckCommand() command {
 	return command{
-		noun: "server", verb: "check", args: "NAME", short: "Reach a server again, from the beginning", example: "bouncer server check sailings",
+		noun:    "server",
+		verb:    "check",
+		args:    "NAME",
+		short:   "Reach a server again, from the beginning",
+		example: "bouncer server check sailings",
 		run: func(ctx context.Context, t *task) error {
 			var s serverInfo
 			if err := t.client.do(ctx, http.MethodPost, "/api/servers/"+seg(t.args[0])+"/check", nil, &s); err != nil {
@@ -300,7 +304,11 @@ func serverToolsCommand() command {
 
 func serverOperationsCommand() command {
 	return command{
-		noun: "server", verb: "operations", args: "NAME", short: "List the operations of a REST API, with those that are tools", example: "bouncer server operations lost-property",
+		noun:    "server",
+		verb:    "operations",
+		args:    "NAME",
+		short:   "List the operations of a REST API, with those that are tools",
+		example: "bouncer server operations lost-property",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/operations", t.showOperations)
 		},
@@ -309,7 +317,11 @@ func serverOperationsCommand() command {
 
 func serverEditionsCommand() command {
 	return command{
-		noun: "server", verb: "editions", args: "NAME", short: "List the recorded states of a server's tool list", example: "bouncer server editions sailings",
+		noun:    "server",
+		verb:    "editions",
+		args:    "NAME",
+		short:   "List the recorded states of a server's tool list",
+		example: "bouncer server editions sailings",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/editions", func(list []team.Edition) error {
 				if len(list) == 0 {
@@ -441,7 +453,10 @@ func (o *options) fill(t *task, in map[string]any) error {
 		value any
 		given bool
 	}{
-		{"headers", o.headers, len(o.headers) > 0}, {"secretHeader", o.header, o.header != ""}, {"secretQuery", o.query, o.query != ""}, {"clientKey", o.key, o.key != ""},
+		{"headers", o.headers, len(o.headers) > 0},
+		{"secretHeader", o.header, o.header != ""},
+		{"secretQuery", o.query, o.query != ""},
+		{"clientKey", o.key, o.key != ""},
 		{"memoryMiB", o.memory, o.memory != 0}, {"openFiles", o.files, o.files != 0}, {"processes", o.processes, o.processes != 0},
 	} {
 		if row.given {
@@ -568,14 +583,18 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 func (t *task) showServer(s serverInfo) error {
 	h := s.Health
 	rows := [][2]string{
-		{
-			"name",
-			s.Name,
-		}, {s.what(), s.address()}, {"transport", s.Transport}, {"sharing", s.Sharing}, {"secret", s.Secret}, {"credential", s.whose()}, {"state", h.State + since(h.Since)},
-		{
-			"server says",
-			strings.TrimSpace(h.ServerName + " " + h.ServerVersion),
-		}, {"revision", h.Revision}, {"tools", strconv.Itoa(h.Tools)}, {"prompts", strconv.Itoa(h.Prompts)}, {"resources", strconv.Itoa(h.Resources)},
+		{"name", s.Name},
+		{s.what(), s.address()},
+		{"transport", s.Transport},
+		{"sharing", s.Sharing},
+		{"secret", s.Secret},
+		{"credential", s.whose()},
+		{"state", h.State + since(h.Since)},
+		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)},
+		{"revision", h.Revision},
+		{"tools", strconv.Itoa(h.Tools)},
+		{"prompts", strconv.Itoa(h.Prompts)},
+		{"resources", strconv.Itoa(h.Resources)},
 	}
 	for _, o := range s.Operations {
 		rows = append(rows, [2]string{"operation", strings.TrimSpace(o.ID + " " + o.Name)})
@@ -645,7 +664,12 @@ func (s serverInfo) what() string {
 func (s serverInfo) whose() string {
 	out := ""
 	if w := s.SignIn; w != nil {
-		out = map[string]string{"code": "sign-in with a browser", "client": "Bouncer's own credentials (OAuth)", "workload": "the platform vouches for Bouncer", "assertion": "the identity provider vouches"}[w.Grant]
+		out = map[string]string{
+			"code":      "sign-in with a browser",
+			"client":    "Bouncer's own credentials (OAuth)",
+			"workload":  "the platform vouches for Bouncer",
+			"assertion": "the identity provider vouches",
+		}[w.Grant]
 	}
 	if s.Per != "" && s.Per != "team" {
 		out = strings.TrimPrefix(out+", each "+s.Per+" their own", ", ")

@@ -21,8 +21,13 @@ func Assess(o Offer, stages []team.Stage, err error) Status {
 	now := time.Now().UTC()
 	list := o.Lists[tools.Tools]
 	st := Status{Offer: o, Health: team.Health{
-		State: team.StateReady, Revision: o.Revision, ServerName: o.Name, ServerVersion: o.Version, Tools: len(list), Edition: tools.Digest(list),
-		Prompts: len(o.Lists[tools.Prompts]), Resources: len(o.Lists[tools.Resources]) + len(o.Lists[tools.Templates]),
+		State:         team.StateReady,
+		Revision:      o.Revision,
+		ServerName:    o.Name,
+		ServerVersion: o.Version,
+		Tools:         len(list),
+		Edition:       tools.Digest(list),
+		Prompts:       len(o.Lists[tools.Prompts]), Resources: len(o.Lists[tools.Resources]) + len(o.Lists[tools.Templates]),
 		LeftOut: o.Left, Stages: stages, Since: now, Checked: now,
 	}}
 	if err == nil {

@@ -215,7 +215,13 @@ func (client *Client) metadata(ctx context.Context, issuer string) (Metadata, er
 }
 
 func (a *Metadata) check() error {
-	for what, at := range map[string]string{"authorization": a.Authorize, "token": a.Token, "registration": a.Register, "revocation": a.Revoke} {
+	endpoints := map[string]string{
+		"authorization": a.Authorize,
+		"token":         a.Token,
+		"registration":  a.Register,
+		"revocation":    a.Revoke,
+	}
+	for what, at := range endpoints {
 		if at == "" && what != "token" {
 			continue
 		}

@@ -52,6 +52,9 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 			Hint:  "change the groups there, or the setting oidc-groups",
 		}
 	}
+	if patch.Version != nil && *patch.Version != p.Version {
+		return p, store.Explain(store.ErrAltered, "person", name)
+	}
 	before := Describe(p)
 	if patch.FullName != nil {
 		p.FullName = strings.TrimSpace(*patch.FullName)
@@ -68,11 +71,13 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 		}
 		p.Role = *patch.Role
 	}
-	return p, svc.registry.Write(
+	err = svc.registry.Write(
 		ctx,
 		registry.Change{By: by, What: "person.update", Subject: name, Before: before, After: Describe(p), Topics: []string{"people"}},
 		func(tx *store.Tx) error { return tx.SetPerson(p) },
 	)
+	p.Version++
+	return p, store.Explain(err, "person", name)
 }
 
 // RemovePerson removes somebody with their logins, sign-ins and own secrets.

@@ -89,7 +89,13 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 	set := make([]rules.Rule, 0, len(rows.rules))
 	for _, rule := range rows.rules {
 		set = append(set, rules.Rule{
-			ID: rule.ID, Effect: rules.Effect(rule.Effect), Agent: rule.Agent, Server: rule.Server, Tool: rule.Tool, Note: rule.Note, By: people[rule.By].FullName,
+			ID:     rule.ID,
+			Effect: rules.Effect(rule.Effect),
+			Agent:  rule.Agent,
+			Server: rule.Server,
+			Tool:   rule.Tool,
+			Note:   rule.Note,
+			By:     people[rule.By].FullName,
 		})
 	}
 	s.Rules = rules.NewSet(set)

@@ -3,6 +3,7 @@ package registry_test
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -138,4 +139,67 @@ func TestRotationReachesTheServersAtOnce(t *testing.T) {
 	var info team.Server
 	w.Must("GET", "/api/servers/one", nil, &info)
 	assert.Equal(t, up+"/", info.URL)
+}
+
+// Whoever alters what somebody else has altered since is told, and undoes nothing.
+func TestNoAlterationIsUndoneUnseen(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	began, goOn := make(chan struct{}), make(chan struct{})
+	slow := testkit.Echo("", nil)
+	var once sync.Once
+	front := http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		once.Do(func() { close(began); <-goOn })
+		slow.ServeHTTP(rw, r)
+	})
+	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	moved := make(chan int)
+	go func() {
+		status, _ := w.Do(w.Token, "PATCH", "/api/servers/echo", testkit.Obj{"url": testkit.Upstream(t, front)})
+		moved <- status
+	}()
+	<-began // it was read, and is being tried
+	w.Must("PATCH", "/api/servers/echo", testkit.Obj{"paused": true}, nil)
+	close(goOn)
+	assert.Equal(t, 409, <-moved, "the second writer is told")
+	var s team.Server
+	w.Must("GET", "/api/servers/echo", nil, &s)
+	assert.True(t, s.Paused, "what was altered meanwhile stays")
+
+	p := w.Problem("PATCH", "/api/servers/echo", testkit.Obj{"paused": false, "version": s.Version - 1})
+	assert.Equal(t, 409, p.Status)
+	assert.Equal(t, "version", p.Field)
+	w.Must("PATCH", "/api/servers/echo", testkit.Obj{"paused": false, "version": s.Version}, nil)
+	w.Agent("marit-quill")
+	assert.Equal(t, 409, w.Problem("PATCH", "/api/agents/marit-quill", testkit.Obj{"paused": true, "version": 7}).Status)
+	assert.Equal(t, 409, w.Problem("PATCH", "/api/people/marit", testkit.Obj{"fullName": "M. Aune", "version": 0}).Status)
+}
+
+// A value that a command supplies holds up nobody but those who need it.
+func TestASlowCommandDelaysNoRevocation(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	gate := filepath.Join(t.TempDir(), "gate")
+	script := filepath.Join(t.TempDir(), "token.sh")
+	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\nwhile [ -e "+gate+" ]; do :; done\necho skf-slow-token\n"), 0o700))
+	w.Must("POST", "/api/secrets", testkit.Obj{"name": "slow", "source": "command " + script}, nil)
+	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	w.Rule("admit", "*", "echo", "*")
+	pass := w.Agent("marit-quill")
+	agent := w.Raw("/mcp", pass, "2025-11-25")
+	require.NoError(t, os.WriteFile(gate, nil, 0o600))
+	held := make(chan struct{})
+	go func() {
+		defer close(held)
+		_, _ = w.Do(w.Token, "POST", "/api/servers", testkit.Obj{"name": "other", "url": testkit.Upstream(t, testkit.Echo("skf-slow-token", nil)), "secret": "slow"})
+	}()
+	began := time.Now()
+	var passes []team.Pass
+	w.Must("GET", "/api/agents/marit-quill/passes", nil, &passes)
+	w.Must("DELETE", "/api/agents/marit-quill/passes/"+passes[0].ID, nil, nil)
+	res, _ := agent.Post(`{"jsonrpc":"2.0","id":1,"method":"tools/list"}`)
+	assert.Equal(t, 401, res.StatusCode, "the very next request is refused")
+	assert.Less(t, time.Since(began), 5*time.Second)
+	require.NoError(t, os.Remove(gate))
+	<-held
 }

@@ -119,7 +119,8 @@ func (d *Gateway) legacyMessage(v carry.Principal, s *session.Session, body []by
 		return
 	}
 	rev, caps, info := s.Introduced()
-	if done := d.request(d.carrier.Context(), &carry.Caller{Principal: v, Session: s, Revision: rev, Caps: caps, Info: info}, body, f, p, out); done != nil {
+	caller := &carry.Caller{Principal: v, Session: s, Revision: rev, Caps: caps, Info: info}
+	if done := d.request(d.carrier.Context(), caller, body, f, p, out); done != nil {
 		done()
 	}
 }

@@ -21,6 +21,9 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 	if err != nil {
 		return apitype.ServerInfo{}, store.Explain(err, "server", name)
 	}
+	if p.Version != nil && *p.Version != old.Version {
+		return apitype.ServerInfo{}, store.Explain(store.ErrAltered, "server", name)
+	}
 	s, err := serverspec.Apply(old, p)
 	if err != nil {
 		return apitype.ServerInfo{}, err
@@ -60,6 +63,7 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 	if err != nil {
 		return apitype.ServerInfo{}, store.Explain(err, "server", name)
 	}
+	s.Version++
 	altered := p.Sharing != nil || p.Document != nil || p.Operations != nil
 	if (another && ofTeam(s)) || (!another && altered && !s.Paused) {
 		return svc.Check(ctx, name)

@@ -97,7 +97,14 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.SignIn, er
 func (svc *Service) describe(ctx context.Context, s team.Server, row store.StoredSignIn) team.SignIn {
 	created, refreshed := row.Created, row.Refreshed
 	v := team.SignIn{
-		ID: row.ID, Server: s.Name, State: "valid", Grant: s.SignIn.Grant, Issuer: row.Issuer, Scope: row.Scope, Note: row.Note, Expires: row.Expires,
+		ID:      row.ID,
+		Server:  s.Name,
+		State:   "valid",
+		Grant:   s.SignIn.Grant,
+		Issuer:  row.Issuer,
+		Scope:   row.Scope,
+		Note:    row.Note,
+		Expires: row.Expires,
 		Created: &created, Refreshed: &refreshed, Link: svc.connectLink(ctx, s, row.Holder),
 	}
 	if state, ok := svc.credentials.State(s.ID, row.Holder); ok {

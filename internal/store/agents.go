@@ -8,7 +8,7 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created,
+const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version,
 	(SELECT count(*) FROM passes x WHERE x.agent = a.id AND x.revoked IS NULL AND x.expires > ?1),
 	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id)
 	FROM agents a LEFT JOIN people p ON p.id = a.owner`
@@ -16,7 +16,7 @@ const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused,
 func scanAgent(r scanner) (v team.Agent, err error) {
 	var created int64
 	var seen sql.NullInt64
-	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Passes, &seen)
+	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Passes, &seen)
 	v.Created, v.Seen = fromMS(created), fromNull(seen)
 	return v, err
 }
@@ -44,10 +44,11 @@ func (t AgentTx) AddAgent(v team.Agent) error {
 	)
 }
 
-// SetAgent replaces what can be altered of an agent.
+// SetAgent replaces what can be altered of an agent as it was read: ErrAltered when
+// somebody else was quicker.
 func (t AgentTx) SetAgent(v team.Agent) error {
-	return t.one(`UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?) WHERE id = ?`,
-		v.Kind, v.Paused, v.Owner, v.ID)
+	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?), version = version + 1
+		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.ID, v.Version)
 }
 
 // RemoveAgent removes an agent and its passes.

@@ -73,6 +73,7 @@ type KeyedCall struct {
 func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall) error {
 	return s.inTx(ctx, func(tx *sql.Tx) error {
 		insert := tx.StmtContext(ctx, s.insert)
+		defer insert.Close()
 		for i := range calls {
 			c := &calls[i]
 			if _, err := insert.ExecContext(ctx, int64(c.Key), c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error,

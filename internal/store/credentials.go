@@ -415,20 +415,10 @@ func (t CredentialTx) Rewrap(fn func(id, keyID string, wrapped []byte) (string, 
 			id, key string
 			wrapped []byte
 		}
-		rows, err := t.tx.QueryContext(t.ctx, b.query)
+		all, err := list(t.ctx, t.tx, func(rows scanner) (r row, err error) {
+			return r, rows.Scan(&r.id, &r.key, &r.wrapped)
+		}, b.query)
 		if err != nil {
-			return n, err
-		}
-		var all []row
-		for rows.Next() {
-			var r row
-			if err := rows.Scan(&r.id, &r.key, &r.wrapped); err != nil {
-				_ = rows.Close()
-				return n, err
-			}
-			all = append(all, r)
-		}
-		if err := rows.Err(); err != nil {
 			return n, err
 		}
 		for _, r := range all {

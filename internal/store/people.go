@@ -8,11 +8,11 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const personColumns = `p.id, p.name, p.full_name, p.role, p.must_change, p.subject IS NOT NULL, p.created`
+const personColumns = `p.id, p.name, p.full_name, p.role, p.must_change, p.subject IS NOT NULL, p.created, p.version`
 
 func scanPerson(s scanner) (p team.Person, err error) {
 	var created int64
-	err = s.Scan(&p.ID, &p.Name, &p.FullName, &p.Role, &p.MustChange, &p.Elsewhere, &created)
+	err = s.Scan(&p.ID, &p.Name, &p.FullName, &p.Role, &p.MustChange, &p.Elsewhere, &created, &p.Version)
 	p.Created = fromMS(created)
 	return p, err
 }
@@ -48,9 +48,11 @@ func (t PeopleTx) SetPassword(personID, hash string, mustChange bool, keep []byt
 	return t.exec(`DELETE FROM logins WHERE person = ? AND hash IS NOT ?`, personID, keep)
 }
 
-// SetPerson replaces what can be altered of a person.
+// SetPerson replaces what can be altered of a person as it was read: ErrAltered when
+// somebody else was quicker.
 func (t PeopleTx) SetPerson(p team.Person) error {
-	return t.one(`UPDATE people SET full_name = ?, role = ? WHERE id = ?`, p.FullName, p.Role, p.ID)
+	return t.alter("people", p.ID, `UPDATE people SET full_name = ?, role = ?, version = version + 1 WHERE id = ? AND version = ?`,
+		p.FullName, p.Role, p.ID, p.Version)
 }
 
 // Login is a console session or a command-line token.
@@ -78,6 +80,7 @@ func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Lo
 			&l.Person.MustChange,
 			&l.Person.Elsewhere,
 			&made,
+			&l.Person.Version,
 			&l.ID,
 			&l.Kind,
 			&l.Label,

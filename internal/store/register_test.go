@@ -143,7 +143,10 @@ func TestSecretsInUseStay(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, locker.Box{ID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"].Box)
 	v.Paused, v.URL = true, "http://y"
+	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SetServer(v) }), ErrAltered, "it does not say what it saw")
+	v.Version = 1
 	write(t, s, func(tx *Tx) error { return tx.SetServer(v) })
+	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SetServer(v) }), ErrAltered, "it was altered since")
 	got, err := s.ServerByName(ctx, "sailings")
 	require.NoError(t, err)
 	assert.Equal(t, "http://y sailings-token true", got.URL+" "+got.Secret+" "+map[bool]string{true: "true"}[got.Paused])

@@ -13,7 +13,8 @@ import (
 	"bouncer/internal/locker"
 )
 
-const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document, coalesce(c.name, '')
+const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document,
+	coalesce(c.name, ''), s.version
 	FROM servers s LEFT JOIN secrets k ON k.id = s.secret LEFT JOIN secrets c ON c.id = s.client_key`
 
 func scanServer(r scanner) (v team.Server, err error) {
@@ -35,6 +36,7 @@ func scanServer(r scanner) (v team.Server, err error) {
 		&options,
 		&v.Document,
 		&key,
+		&v.Version,
 	)
 	v.Created = fromMS(created)
 	if err == nil {
@@ -102,10 +104,12 @@ func (t ServerTx) AddServer(v team.Server) error {
 	)
 }
 
-// SetServer replaces what can be altered of a server.
+// SetServer replaces what can be altered of a server as it was read: ErrAltered when
+// somebody else was quicker.
 func (t ServerTx) SetServer(v team.Server) error {
-	return t.one(`UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?), options = ?, document = ?,
-		client_key = (SELECT id FROM secrets WHERE name = ?) WHERE id = ?`, v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.ID)
+	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?), options = ?, document = ?,
+		client_key = (SELECT id FROM secrets WHERE name = ?), version = version + 1 WHERE id = ? AND version = ?`,
+		v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.ID, v.Version)
 }
 
 // RemoveServer removes a server and its editions.
@@ -218,7 +222,8 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 		}
 		return v, err
 	}, `SELECT k.id, k.name, k.kind, coalesce(p.name, ''), k.source, k.facts, k.created, k.rotated, k.ends, k.used, k.prior_until,
-		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id OR EXISTS (SELECT 1 FROM given g WHERE g.server = s.id AND g.secret = k.id))
+		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id
+			OR EXISTS (SELECT 1 FROM given g WHERE g.server = s.id AND g.secret = k.id))
 		FROM secrets k LEFT JOIN people p ON p.id = k.owner ORDER BY k.name`)
 }
 

@@ -14,11 +14,11 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"sort"
 	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
+	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite"
 
 	"bouncer/internal/core/team"
@@ -67,7 +67,16 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 		sync = "FULL"
 	}
 	s := &Store{}
-	if s.write, err = open(path, "foreign_keys(1)", "journal_mode(WAL)", "busy_timeout(5000)", "synchronous("+sync+")", "wal_autocheckpoint(2000)", "cache_size(-16000)"); err != nil {
+	s.write, err = open(
+		path,
+		"foreign_keys(1)",
+		"journal_mode(WAL)",
+		"busy_timeout(5000)",
+		"synchronous("+sync+")",
+		"wal_autocheckpoint(2000)",
+		"cache_size(-16000)",
+	)
+	if err != nil {
 		return nil, err
 	}
 	s.write.SetMaxOpenConns(1)
@@ -121,41 +130,62 @@ func (s *Store) Check(ctx context.Context) error {
 	return nil
 }
 
+// migrate brings the schema up to date, each step in a transaction of its own.
 func (s *Store) migrate(ctx context.Context) error {
-	names, err := fs.Glob(migrations, "migrations/*.sql")
+	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	sort.Strings(names)
-	var have int
-	if err := s.write.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have); err != nil {
+	quiet, own := goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true)
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.write, files, quiet, own)
+	if err != nil {
+		return fmt.Errorf("read the migrations: %w", err)
+	}
+	known := p.ListSources()[len(p.ListSources())-1].Version
+	have, err := s.schemaVersion(ctx)
+	switch {
+	case err != nil:
+		return err
+	case have > known:
+		return &NewerError{int(have), int(known)}
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("migrate the database: %w", err)
+	}
+	_, err = s.write.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", known))
+	return err
+}
+
+// schemaVersion is the schema that the database has. One that was written before
+// there was a table of migrations gets that table.
+func (s *Store) schemaVersion(ctx context.Context) (version int64, err error) {
+	if err := s.write.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version); err != nil {
 		var e *sqlite.Error
 		if errors.As(err, &e) && e.Code()&0xff == 26 { // SQLITE_NOTADB
-			return fmt.Errorf("the file is no database: %w", err)
+			return 0, fmt.Errorf("the file is no database: %w", err)
 		}
-		return err
+		return 0, err
 	}
-	if have > len(names) {
-		return &NewerError{have, len(names)}
-	}
-	for n := have; n < len(names); n++ {
-		text, err := migrations.ReadFile(names[n])
-		if err != nil {
+	return version, s.inTx(ctx, func(tx *sql.Tx) error {
+		var there int
+		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master WHERE name = ?", goose.DefaultTablename).Scan(&there); err != nil {
 			return err
 		}
-		// The number rolls back with the step, so both are there or neither.
-		err = s.inTx(ctx, func(tx *sql.Tx) error {
-			if _, err := tx.ExecContext(ctx, string(text)); err != nil {
-				return err
+		if there > 0 || version == 0 {
+			return nil
+		}
+		const table = `CREATE TABLE ` + goose.DefaultTablename + ` (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL,
+			is_applied INTEGER NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))`
+		if _, err := tx.ExecContext(ctx, table); err != nil {
+			return fmt.Errorf("note the migrations made before: %w", err)
+		}
+		for n := range version + 1 {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO "+goose.DefaultTablename+" (version_id, is_applied) VALUES (?, 1)", n); err != nil {
+				return fmt.Errorf("note the migrations made before: %w", err)
 			}
-			_, err := tx.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", n+1))
-			return err
-		})
-		if err != nil {
-			return fmt.Errorf("migration %s: %w", names[n], err)
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 func (s *Store) inTx(ctx context.Context, fn func(*sql.Tx) error) error {
@@ -243,11 +273,30 @@ func (t *transaction) one(query string, args ...any) error {
 	return ErrNotFound
 }
 
+// alter is one for an alteration that holds for one version of a row only:
+// ErrAltered when the row is there, but in another one.
+func (t *transaction) alter(table, id, query string, args ...any) error {
+	err := t.one(query, args...)
+	if !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	var there int
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT count(*) FROM "+table+" WHERE id = ?", id).Scan(&there); err != nil {
+		return err
+	}
+	if there > 0 {
+		return ErrAltered
+	}
+	return ErrNotFound
+}
+
 // ErrTaken is returned when a name is in use already, ErrInUse when a row
 // cannot go because others refer to it.
 var (
 	ErrTaken = errors.New("the name is taken")
 	ErrInUse = errors.New("it is in use")
+	// ErrAltered is returned when somebody else altered a row since it was read.
+	ErrAltered = errors.New("it was altered meanwhile")
 )
 
 func conflict(err error) error {
@@ -266,8 +315,13 @@ func conflict(err error) error {
 
 type scanner interface{ Scan(...any) error }
 
+// querier is what rows are read from: the database, or a transaction.
+type querier interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+}
+
 // list collects the rows of a query.
-func list[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
+func list[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err

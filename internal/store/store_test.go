@@ -168,7 +168,7 @@ func TestCallFilters(t *testing.T) {
 			require.NoError(t, err)
 			keys := []int{}
 			for _, g := range got {
-				keys = append(keys, int(time.Duration(g.Key.Time().Sub(start)).Minutes()))
+				keys = append(keys, int(g.Key.Time().Sub(start).Minutes()))
 				assert.Empty(t, g.Arguments, "lists carry no bodies")
 			}
 			assert.Equal(t, row.want, keys)

@@ -108,7 +108,13 @@ func Adopt(ctx context.Context, l link.Transport, probed link.Status, o Options)
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	k := &Connection{
-		link: l, o: o, cancel: cancel, ended: make(chan struct{}), tried: make(chan struct{}), kick: make(chan struct{}, 1), stale: make(chan struct{}, 1),
+		link:   l,
+		o:      o,
+		cancel: cancel,
+		ended:  make(chan struct{}),
+		tried:  make(chan struct{}),
+		kick:   make(chan struct{}, 1),
+		stale:  make(chan struct{}, 1),
 		status: probed, forks: map[wire.Caps]link.Transport{}, sessions: map[wire.Caps]link.Transport{}, subs: map[string]*subscription{},
 	}
 	for uri, refs := range o.Subscriptions {
@@ -454,7 +460,8 @@ func (k *Connection) probe(ctx context.Context) {
 	}
 	if st.State != team.StateReady {
 		// What the server offered last stays in force until it answers again.
-		st.Offer, st.Tools, st.Prompts, st.Resources, st.Edition, st.LeftOut = old.Offer, old.Tools, old.Prompts, old.Resources, old.Edition, old.LeftOut
+		st.Offer, st.Edition, st.LeftOut = old.Offer, old.Edition, old.LeftOut
+		st.Tools, st.Prompts, st.Resources = old.Tools, old.Prompts, old.Resources
 		st.Revision, st.ServerName, st.ServerVersion = old.Revision, old.ServerName, old.ServerVersion
 	}
 	if len(st.Stages) == 1 {

@@ -73,7 +73,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 		}
 	}, 10*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
 	s.Fail(toolserver.Unauthorised)
-	k.Check(t.Context(), streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: time.Second}))
+	k.Check(t.Context(), streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: 30 * time.Second}))
 	wait("it fails", func(s link.Status) bool {
 		return s.State == team.StateFailing && s.Finding.Cause == diagnosis.TokenRejected
 	})

@@ -16,7 +16,8 @@ const notBuilt = `<!doctype html><meta charset="utf-8"><title>Bouncer</title>
 <p>This binary was built without the console. Build it with <code>make build</code>; the API and the command line work all the same.</p>`
 
 // policy lets the console load nothing but its own files.
-const policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+const policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; " +
+	"frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
 
 // Handler serves the console. Addresses without a file are pages of the console
 // and get its start page.

@@ -57,8 +57,11 @@ func Crew() *toolserver.Server {
 	}
 	return toolserver.New("skerrow-crew", "2.1.0", "",
 		toolserver.Tool{
-			Name: "who_is_on_watch", Title: "Who is on watch", ReadOnly: true, Description: "Lists who is on watch now, at the stations that you may see.",
-			Schema: `{"type":"object","properties":{}}`,
+			Name:        "who_is_on_watch",
+			Title:       "Who is on watch",
+			ReadOnly:    true,
+			Description: "Lists who is on watch now, at the stations that you may see.",
+			Schema:      `{"type":"object","properties":{}}`,
 			Run: func(ctx context.Context, _ *toolserver.Call) (any, error) {
 				mu.Lock()
 				defer mu.Unlock()

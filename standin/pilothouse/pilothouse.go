@@ -355,7 +355,8 @@ func (a *Authority) register(w http.ResponseWriter, r *http.Request) {
 var page = template.Must(template.New("").Parse(`<!doctype html><meta charset=utf-8><title>{{.Name}}</title>
 <style>body{font:16px/1.5 system-ui;background:#12313f;color:#eaf3f5;display:grid;place-items:center;height:100vh;margin:0}
 main{background:#1b4557;padding:2rem 2.5rem;border-radius:10px;min-width:20rem}h1{font-size:1.3rem;margin:0 0 .5rem}
-a{display:block;color:#fff;background:#2a6478;padding:.6rem 1rem;margin:.5rem 0;border-radius:6px;text-decoration:none}a.no{background:none}small{color:#a9c6cf}</style>
+a{display:block;color:#fff;background:#2a6478;padding:.6rem 1rem;margin:.5rem 0;border-radius:6px;text-decoration:none}
+a.no{background:none}small{color:#a9c6cf}</style>
 <main><h1>{{.Name}}</h1><small>{{.Client}} asks for: {{.Scope}}</small>{{range .People}}<a id="as-{{.Name}}" href="{{$.Here}}&as={{.Name}}">Sign in as {{.FullName}}</a>{{end}}<a class=no id=decline href="{{.Here}}&as=nobody">Decline</a></main>`))
 
 func (a *Authority) authorize(w http.ResponseWriter, r *http.Request) {
@@ -407,7 +408,13 @@ func (a *Authority) authorize(w http.ResponseWriter, r *http.Request) {
 		}
 		id := random()
 		a.mu.Lock()
-		a.codes[id] = code{session{person, scope, q.Get("resource"), c.ID, time.Now().Add(time.Minute)}, c.ID, q.Get("redirect_uri"), q.Get("code_challenge"), q.Get("nonce")}
+		a.codes[id] = code{
+			session:   session{person, scope, q.Get("resource"), c.ID, time.Now().Add(time.Minute)},
+			client:    c.ID,
+			redirect:  q.Get("redirect_uri"),
+			challenge: q.Get("code_challenge"),
+			nonce:     q.Get("nonce"),
+		}
 		a.mu.Unlock()
 		out.Set("code", id)
 	}

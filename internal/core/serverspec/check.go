@@ -4,6 +4,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"runtime"
+	"slices"
 	"strings"
 
 	"bouncer/internal/core/endpoint"
@@ -54,7 +55,25 @@ func CheckOptions(s team.Server) error {
 	case s.SecretHeader != "" && !headerName(s.SecretHeader):
 		return bad("secretHeader", "is no name of a header, like X-Api-Key")
 	}
-	for _, h := range s.Headers {
+	if err := checkHeaders(s.Headers); err != nil {
+		return err
+	}
+	if err := CheckCredentials(s); err != nil {
+		return err
+	}
+	if s.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.CA)) {
+		return bad("ca", "holds no certificate; give PEM, which begins with -----BEGIN CERTIFICATE-----")
+	}
+	if (s.ClientCert == "") != (s.ClientKey == "") {
+		return bad("clientKey", "and clientCert belong together; store the key as a secret and name it")
+	}
+	return nil
+}
+
+// checkHeaders checks headers that are sent with every request.
+func checkHeaders(headers []string) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
+	for _, h := range headers {
 		name, value, ok := strings.Cut(h, ":")
 		if name = strings.TrimSpace(name); !ok || !headerName(name) || strings.ContainsAny(value, "\r\n\x00") || len(h) > 8<<10 {
 			return bad("headers", "must be headers like X-Team: harbour")
@@ -67,15 +86,6 @@ func CheckOptions(s team.Server) error {
 		if strings.EqualFold(name, "Authorization") {
 			return bad("headers", "may not set Authorization; store the credential as a secret instead")
 		}
-	}
-	if err := CheckCredentials(s); err != nil {
-		return err
-	}
-	if s.CA != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.CA)) {
-		return bad("ca", "holds no certificate; give PEM, which begins with -----BEGIN CERTIFICATE-----")
-	}
-	if (s.ClientCert == "") != (s.ClientKey == "") {
-		return bad("clientKey", "and clientCert belong together; store the key as a secret and name it")
 	}
 	return nil
 }
@@ -91,30 +101,47 @@ func CheckCredentials(s team.Server) error {
 		return bad("places", "are more than 20")
 	}
 	for _, p := range s.Places {
-		switch {
-		case p.Secret == "":
-			return bad("places", "must name a secret each")
-		case process != (p.How == team.CarryVariable || p.How == team.CarryFile):
-			return bad("places", "must be variable or file for a local process, and header, query or basic for an address")
-		case process && !variable.MatchString(p.Name):
-			return bad("places", "must name a variable, like BERTHS_KEY")
-		case p.How == team.CarryHeader && !headerName(p.Name), p.How == team.CarryQuery && p.Name == "":
-			return bad("places", "must name the header or the query parameter")
-		case p.How != team.CarryVariable && p.How != team.CarryFile && p.How != team.CarryHeader && p.How != team.CarryQuery && p.How != team.CarryBasic:
-			return bad("places", "must be header, query, basic, variable or file")
-		case p.Scheme != "" && (p.How != team.CarryHeader || !headerName(p.Scheme)):
-			return bad("places", "may have a scheme word for a header only, like Token")
-		}
-		for _, own := range ownHeaders {
-			if p.How == team.CarryHeader && strings.EqualFold(p.Name, own) {
-				return bad("places", "may not set "+own+", which belongs to the protocol")
-			}
+		if err := checkPlace(p, process); err != nil {
+			return err
 		}
 	}
-	w := s.SignIn
-	if w == nil {
+	if s.SignIn == nil {
 		return nil
 	}
+	return checkSignIn(s, s.SignIn)
+}
+
+var carryWays = []string{team.CarryVariable, team.CarryFile, team.CarryHeader, team.CarryQuery, team.CarryBasic}
+
+// checkPlace checks where a secret goes; process says that it goes to a local
+// process and not to an address.
+func checkPlace(p team.Place, process bool) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
+	switch {
+	case p.Secret == "":
+		return bad("places", "must name a secret each")
+	case process != (p.How == team.CarryVariable || p.How == team.CarryFile):
+		return bad("places", "must be variable or file for a local process, and header, query or basic for an address")
+	case process && !variable.MatchString(p.Name):
+		return bad("places", "must name a variable, like BERTHS_KEY")
+	case p.How == team.CarryHeader && !headerName(p.Name), p.How == team.CarryQuery && p.Name == "":
+		return bad("places", "must name the header or the query parameter")
+	case !slices.Contains(carryWays, p.How):
+		return bad("places", "must be header, query, basic, variable or file")
+	case p.Scheme != "" && (p.How != team.CarryHeader || !headerName(p.Scheme)):
+		return bad("places", "may have a scheme word for a header only, like Token")
+	}
+	for _, own := range ownHeaders {
+		if p.How == team.CarryHeader && strings.EqualFold(p.Name, own) {
+			return bad("places", "may not set "+own+", which belongs to the protocol")
+		}
+	}
+	return nil
+}
+
+// checkSignIn checks the OAuth settings w of a server.
+func checkSignIn(s team.Server, w *team.SignInWay) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
 	switch {
 	case s.Transport != team.StreamableHTTP && s.Transport != team.EventStream:
 		return bad("signIn", "goes with a server at an address only")

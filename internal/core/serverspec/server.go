@@ -60,6 +60,7 @@ type ServerPatch struct {
 	Secret     *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
 	Places     *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
 	SignIn     *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
+	Version    *int              `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // Apply returns a server as a patch alters it. The error is a *team.FieldError or
@@ -131,8 +132,16 @@ func Summary(s team.Server) string {
 // Describe checks what a registration says of the server itself.
 func Describe(r Registration, id string, now time.Time) (team.Server, error) {
 	s := team.Server{
-		ID: id, Name: r.Name, Transport: team.StreamableHTTP, Created: now, Command: r.Command, Args: r.Args, Dir: r.Dir, Env: r.Env, SecretEnv: r.SecretEnv,
-		Document: r.Document, ServerOptions: r.ServerOptions,
+		ID:        id,
+		Name:      r.Name,
+		Transport: team.StreamableHTTP,
+		Created:   now,
+		Command:   r.Command,
+		Args:      r.Args,
+		Dir:       r.Dir,
+		Env:       r.Env,
+		SecretEnv: r.SecretEnv,
+		Document:  r.Document, ServerOptions: r.ServerOptions,
 	}
 	if s.Sharing == "" {
 		s.Sharing = team.SharingAuto

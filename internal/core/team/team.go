@@ -36,6 +36,7 @@ type Person struct {
 	MustChange bool      `json:"mustChange" doc:"the password is a one-time password and has to be replaced first"`
 	Elsewhere  bool      `json:"elsewhere" doc:"signs in at the identity provider, which also says the role"`
 	Created    time.Time `json:"created"`
+	Version    int       `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
 // Login is a console session or a command-line token.
@@ -73,6 +74,7 @@ type Agent struct {
 	Created time.Time  `json:"created"`
 	Passes  int        `json:"passes" doc:"how many passes are valid now"`
 	Seen    *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
+	Version int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
 // Pass is what an agent shows to be let in. The token itself is shown once and
@@ -117,6 +119,7 @@ type Server struct {
 	Document string    `json:"-"` // OpenAPI document of a REST API
 	Paused   bool      `json:"paused"`
 	Created  time.Time `json:"created"`
+	Version  int       `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
 // ServerOptions are the settings of a server that most servers need none of.

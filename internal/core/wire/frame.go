@@ -3,6 +3,7 @@ package wire
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -136,7 +137,7 @@ func readEnvelope(b []byte, i int) (Frame, int, error) {
 		return to, nil
 	})
 	if err != nil {
-		if fe, ok := err.(*FrameError); ok {
+		if fe := (*FrameError)(nil); errors.As(err, &fe) {
 			return Frame{}, 0, fe
 		}
 		return Frame{}, 0, &FrameError{CodeParse, err.Error()}
@@ -201,7 +202,7 @@ func readBatch(b []byte, i int) (Frame, error) {
 		f.Items = append(f.Items, Span{at, to})
 		return to, nil
 	})
-	if fe, ok := err.(*FrameError); ok {
+	if fe := (*FrameError)(nil); errors.As(err, &fe) {
 		return Frame{}, fe
 	}
 	if err != nil {

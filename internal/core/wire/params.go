@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -167,7 +168,7 @@ func pick(b []byte, s Span, names []string) ([9]Span, error) {
 	if err == nil {
 		return at, nil
 	}
-	if fe, ok := err.(*FrameError); ok {
+	if fe := (*FrameError)(nil); errors.As(err, &fe) {
 		return at, &FrameError{CodeInvalidParams, fe.What}
 	}
 	return at, &FrameError{CodeInvalidParams, err.Error()}

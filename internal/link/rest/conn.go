@@ -90,7 +90,7 @@ func (l *Conn) knock(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	res, err := l.Do(req)
+	res, err := l.Do(req) //nolint:bodyclose // Drain closes it
 	if err != nil {
 		return l.NetFailure(ctx, err, "initialize")
 	}
@@ -103,8 +103,12 @@ func (l *Conn) knock(ctx context.Context) error {
 
 func (l *Conn) status(res *http.Response, raw []byte, stage string) error {
 	f := l.Fail(diagnosis.Evidence{
-		Stage: stage, Status: res.StatusCode, HadCredential: l.Target.HasCredential(), CredentialEnded: l.Target.EndedAt(), RetryAfter: l.Short(res.Header.Get("Retry-After")),
-		Challenge: l.Short(res.Header.Get("WWW-Authenticate")), Body: l.Masker.Text(string(raw[:min(len(raw), 4<<10)])),
+		Stage:           stage,
+		Status:          res.StatusCode,
+		HadCredential:   l.Target.HasCredential(),
+		CredentialEnded: l.Target.EndedAt(),
+		RetryAfter:      l.Short(res.Header.Get("Retry-After")),
+		Challenge:       l.Short(res.Header.Get("WWW-Authenticate")), Body: l.Masker.Text(string(raw[:min(len(raw), 4<<10)])),
 	}, nil)
 	f.Refused, f.Status = true, res.StatusCode
 	return f

@@ -44,7 +44,7 @@ func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p := New(
 				Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": row.play}, Limits: row.limits},
-				link.Options{SetupTimeout: 5 * time.Second},
+				link.Options{SetupTimeout: 30 * time.Second},
 			)
 			defer p.Close(context.Background())
 			var err error
@@ -61,7 +61,7 @@ func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
 	}
 	p := New(
 		Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": "files"}, Limits: Limits{OpenFiles: 40}},
-		link.Options{SetupTimeout: 5 * time.Second},
+		link.Options{SetupTimeout: 30 * time.Second},
 	)
 	defer p.Close(context.Background())
 	got, err := Say(t.Context(), p, "files")
@@ -152,7 +152,7 @@ func StartForTest(t *testing.T, play string) *Conn {
 			SecretEnv: "KEY",
 			Secret:    locker.NewSecret(linktest.Token),
 		},
-		link.Options{SetupTimeout: 2 * time.Second, MessageLimit: 64 << 10},
+		link.Options{SetupTimeout: 30 * time.Second, MessageLimit: 64 << 10},
 	)
 	t.Cleanup(func() { p.Close(context.Background()) })
 	return p

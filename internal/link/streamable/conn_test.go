@@ -30,10 +30,15 @@ import (
 	"bouncer/standin/toolserver"
 )
 
-func to(t *testing.T, url, bearer string) *Conn {
+// patient is longer than a busy machine takes for anything.
+const patient = 30 * time.Second
+
+func to(t *testing.T, url, bearer string) *Conn { return within(t, patient, url, bearer) }
+
+func within(t *testing.T, limit time.Duration, url, bearer string) *Conn {
 	l := New(
 		httpx.Target{Server: "echo", URL: url, Secret: locker.NewSecret(bearer)},
-		link.Options{SetupTimeout: time.Second, ConnectTimeout: time.Second, MessageLimit: 64 << 10},
+		link.Options{SetupTimeout: limit, ConnectTimeout: limit, MessageLimit: 64 << 10},
 	)
 	t.Cleanup(func() { l.Close(context.Background()) })
 	return l
@@ -78,7 +83,11 @@ func TestProbeTellsFailuresApart(t *testing.T) {
 		"a redirect":             {redirect, linktest.Token, diagnosis.Redirected},
 	} {
 		t.Run(name, func(t *testing.T) {
-			st := link.Assess(to(t, row.url, row.bearer).Probe(t.Context()))
+			limit := patient
+			if row.want == diagnosis.NeverAnswers {
+				limit = 300 * time.Millisecond
+			}
+			st := link.Assess(within(t, limit, row.url, row.bearer).Probe(t.Context()))
 			require.Equal(t, team.StateFailing, st.State)
 			assert.Equal(t, row.want, st.Finding.Cause, st.Finding.Message)
 			require.NotEmpty(t, st.Stages)

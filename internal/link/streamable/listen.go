@@ -100,7 +100,12 @@ func (l *Conn) subscribed(ctx context.Context, s *session, opened time.Time) boo
 		uris := l.Watching()
 		g := s.greeting
 		filter := map[string]any{}
-		for name, on := range map[string]bool{"toolsListChanged": g.ToolsChanged, "promptsListChanged": g.PromptsChanged, "resourcesListChanged": g.ResourcesChanged} {
+		told := map[string]bool{
+			"toolsListChanged":     g.ToolsChanged,
+			"promptsListChanged":   g.PromptsChanged,
+			"resourcesListChanged": g.ResourcesChanged,
+		}
+		for name, on := range told {
 			if on {
 				filter[name] = true
 			}

@@ -100,7 +100,7 @@ func (j *Call) soon(late <-chan time.Time) (message, bool) {
 	}
 }
 
-// carry decides and carries one request. The returned function releases what the
+// Carry decides and carries one request. The returned function releases what the
 // reply was written from.
 func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wire.Frame, p wire.Params, out *stream.Reply) func() {
 	j := &Call{
@@ -222,7 +222,8 @@ func (j *Call) decide(f wire.Frame) bool {
 		if j.target == nil {
 			j.entry.Server, j.entry.Tool = v.Scope, snapshot.Clip(j.kind.Rule(name))
 		} else {
-			j.entry.Server, j.entry.Tool, j.entry.Rule = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name)), j.target.Decision.RuleID()
+			j.entry.Server, j.entry.Tool = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name))
+			j.entry.Rule = j.target.Decision.RuleID()
 		}
 	}
 	if why != "" {

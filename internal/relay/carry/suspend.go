@@ -250,8 +250,8 @@ func (l *suspension) expire() {
 	j.cancel(session.ErrLeft)
 	j.cancel(nil)
 	if j.entry != nil {
-		j.entry.Outcome, j.entry.Error, j.entry.Micros = "cancelled", "the agent was asked for input and did not come back", time.Since(j.entry.At).
-			Microseconds()
+		j.entry.Outcome, j.entry.Error = "cancelled", "the agent was asked for input and did not come back"
+		j.entry.Micros = time.Since(j.entry.At).Microseconds()
 		if err := j.carrier.journal.Record(ctx, j.entry); err != nil {
 			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)
 		}

@@ -1,3 +1,4 @@
+-- +goose Up
 -- Times are milliseconds since 1970 in UTC. Ids are ULIDs.
 CREATE TABLE people (
     id          TEXT PRIMARY KEY,

@@ -1,3 +1,4 @@
+-- +goose Up
 -- Servers that are started as local processes. args and env are JSON arrays of
 -- texts; secret_env names the variable that carries the secret.
 ALTER TABLE servers ADD COLUMN command TEXT NOT NULL DEFAULT '';

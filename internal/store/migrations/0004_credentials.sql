@@ -1,3 +1,4 @@
+-- +goose Up
 -- Of secrets: what could be read from the value without showing it (JSON), where
 -- a value comes from that is not kept here, when it ends, and the value before,
 -- which stays usable for a while after a rotation.

@@ -93,7 +93,7 @@ func (l *Base) Short(s string) string {
 }
 
 func (l *Base) NetFailure(ctx context.Context, err error, stage string) error {
-	if context.Cause(ctx) == context.Canceled {
+	if errors.Is(context.Cause(ctx), context.Canceled) {
 		return context.Canceled
 	}
 	var known *link.Failure

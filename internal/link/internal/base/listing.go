@@ -59,8 +59,14 @@ func AskBy(begin func(context.Context, *link.Ask) (link.Exchange, error)) asker 
 // listed are a failure; the rest is left out and told.
 func (l *Base) ReadOffer(ctx context.Context, g link.Greeting, ask asker) (link.Offer, error) {
 	o := link.Offer{Greeting: g, Lists: map[tools.Kind][]tools.Tool{}}
+	offered := map[tools.Kind]bool{
+		tools.Tools:     g.Tools,
+		tools.Prompts:   g.Prompts,
+		tools.Resources: g.Resources,
+		tools.Templates: g.Resources,
+	}
 	for _, kind := range tools.Kinds {
-		if has := map[tools.Kind]bool{tools.Tools: g.Tools, tools.Prompts: g.Prompts, tools.Resources: g.Resources, tools.Templates: g.Resources}[kind]; !has {
+		if !offered[kind] {
 			continue
 		}
 		list, left, err := l.readList(ctx, kind, ask)
