@@ -21,12 +21,16 @@ import (
 	"bouncer/internal/testkit"
 )
 
+// made is the directory that binary builds into; empty while nobody has asked.
+var made atomic.Pointer[string]
+
 // binary builds the service once for the tests that need a process.
 var binary = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "bouncer-e2e")
 	if err != nil {
 		return "", err
 	}
+	made.Store(&dir)
 	path := filepath.Join(dir, "bouncer")
 	cmd := exec.Command("go", "build", "-o", path, "bouncer/cmd/bouncer")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -39,8 +43,8 @@ var binary = sync.OnceValues(func() (string, error) {
 
 func TestMain(m *testing.M) {
 	code := m.Run()
-	if path, err := binary(); err == nil {
-		_ = os.RemoveAll(filepath.Dir(path))
+	if dir := made.Load(); dir != nil {
+		_ = os.RemoveAll(*dir)
 	}
 	os.Exit(code)
 }

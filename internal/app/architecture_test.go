@@ -30,6 +30,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"bridge", "core"},
 	{"egress", "core"},
 	{"locker", "core"},
+	{"client", "apitype"},
 	{"link", "core locker"},
 	{"store", "core locker"},
 	{"oauth", "core token egress locker"},
@@ -62,8 +63,8 @@ var mayImport = []struct{ pkg, deps string }{
 	{"authserver", "core throttle token apitype store oauth registry agents control/policy"},
 	{"api", "core token apitype oauth journal registry people agents servers control/policy secrets login signin authserver"},
 	{"app", "core events origin throttle web apitype egress locker link store oauth journal oidc credential link/dial upstream registry people agents servers control/policy secrets login signin relay authserver api"},
-	{"cli", "core bridge app"},
 	{"testkit", "core login app"},
+	{"cli", "core apitype bridge client app"},
 }
 
 // coreImports are the imports inside of the core.

@@ -8,28 +8,9 @@ import (
 	"strconv"
 	"time"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
 )
-
-type issuedPass struct {
-	Pass  team.Pass `json:"pass"`
-	Token string    `json:"token"`
-	URL   string    `json:"url,omitempty"`
-}
-
-type reachedTool struct {
-	Server      string `json:"server"`
-	Tool        string `json:"tool"`
-	Exposed     string `json:"exposed"`
-	Title       string `json:"title"`
-	Description string `json:"description"`
-	Destructive bool   `json:"destructive"`
-	ReadOnly    bool   `json:"readOnly"`
-	Admitted    bool   `json:"admitted"`
-	Rule        string `json:"rule"`
-	Why         string `json:"why"`
-	Lacks       string `json:"lacks,omitempty"`
-}
 
 func agentCommands() []command {
 	return []command{
@@ -58,7 +39,7 @@ func agentPatch(verb, short string, paused bool) command {
 				t,
 				http.MethodPatch,
 				"/api/agents/"+seg(t.args[0]),
-				map[string]bool{"paused": paused},
+				apitype.AgentPatch{Paused: &paused},
 				func(a team.Agent) error {
 					return t.done("agent %s is %sd", a.Name, verb)
 				},
@@ -107,12 +88,12 @@ func agentAddCommand() command {
 		run: func(ctx context.Context, t *task) error {
 			if owner == "" && !teamOwned {
 				var me team.Person
-				if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+				if err := t.client.Get(ctx, "/api/session", &me); err != nil {
 					return err
 				}
 				owner = me.Name
 			}
-			in := map[string]string{"name": t.args[0], "kind": kind, "owner": owner}
+			in := apitype.NewAgent{Name: t.args[0], Kind: kind, Owner: owner}
 			return submit(ctx, t, http.MethodPost, "/api/agents", in, func(a team.Agent) error {
 				return t.done(
 					"agent %s is added; it reaches nothing yet. Next: bouncer enrol %s --config FILE, and bouncer rule add admit",
@@ -131,8 +112,8 @@ func agentReachCommand() command {
 		example: "bouncer agent reach marit-quill",
 		flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what it can use") },
 		run: func(ctx context.Context, t *task) error {
-			var list []reachedTool
-			if err := t.client.do(ctx, http.MethodGet, "/api/agents/"+seg(t.args[0])+"/reach", nil, &list); err != nil {
+			var list []apitype.ReachedTool
+			if err := t.client.Get(ctx, "/api/agents/"+seg(t.args[0])+"/reach", &list); err != nil {
 				return err
 			}
 			if admitted {
@@ -185,8 +166,8 @@ func agentPassCommand() command {
 			)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := map[string]any{"days": days, "label": label, "inAddress": inAddress}
-			return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p issuedPass) error {
+			in := apitype.NewPass{Days: days, Label: label, InAddress: inAddress}
+			return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p apitype.IssuedPass) error {
 				if p.URL != "" {
 					return t.done(
 						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s",
@@ -240,7 +221,7 @@ func agentRevokeCommand() command {
 			if pass == "" {
 				return &usageError{"the flag --pass is missing", "bouncer agent passes " + t.args[0] + " lists the ids"}
 			}
-			if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0])+"/passes/"+seg(pass), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/agents/"+seg(t.args[0])+"/passes/"+seg(pass)); err != nil {
 				return err
 			}
 			return t.done("pass %s is revoked", pass)
@@ -252,7 +233,7 @@ func agentRemoveCommand() command {
 	return command{
 		noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent and its passes", example: "bouncer agent remove night-watch",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/agents/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/agents/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("agent %s is removed", t.args[0])
@@ -291,7 +272,7 @@ func ruleCommands() []command {
 				f.StringVar(&note, "note", "", "why, in a `sentence`; agents are told")
 			},
 			run: func(ctx context.Context, t *task) error {
-				in := map[string]string{"effect": t.args[0], "agent": agent, "server": server, "tool": tool, "note": note}
+				in := apitype.NewRule{Effect: t.args[0], Agent: agent, Server: server, Tool: tool, Note: note}
 				return submit(ctx, t, http.MethodPost, "/api/rules", in, func(r team.Rule) error {
 					return t.done("rule %s is in force: %s %s on %s for %s", r.ID, r.Effect, r.Tool, r.Server, r.Agent)
 				})
@@ -304,7 +285,7 @@ func ruleCommands() []command {
 			short:   "Remove a rule; it is out of force at once",
 			example: "bouncer rule remove 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
 			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/rules/"+seg(t.args[0]), nil, nil); err != nil {
+				if err := t.client.Delete(ctx, "/api/rules/"+seg(t.args[0])); err != nil {
 					return err
 				}
 				return t.done("rule %s is removed", t.args[0])

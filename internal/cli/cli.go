@@ -15,6 +15,8 @@ import (
 	"strings"
 	"text/tabwriter"
 
+	"bouncer/internal/client"
+
 	"golang.org/x/term"
 )
 
@@ -88,7 +90,7 @@ type task struct {
 	args   []string
 	rest   []string        // what follows after --
 	given  map[string]bool // flags that were set
-	client *client
+	client *client.Client
 	json   bool
 }
 
@@ -116,17 +118,10 @@ func Main(ctx context.Context, e *Env, args []string) int {
 	if err == nil || errors.Is(err, flag.ErrHelp) {
 		return exitOK
 	}
-	var u *usageError
-	var f *failure
-	code, hint := exitFailure, ""
-	switch {
-	case errors.As(err, &u):
-		code, hint = exitUsage, u.hint
-	case errors.As(err, &f):
-		code, hint = f.code, f.hint
-	case errors.Is(err, context.Canceled):
+	if errors.Is(err, context.Canceled) {
 		return exitFailure
 	}
+	code, hint := outcome(err)
 	if err.Error() != "" {
 		fmt.Fprintf(e.Err, "bouncer: %s\n", err)
 	}
@@ -244,7 +239,7 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 	}
 	if !c.local {
 		var err error
-		if t.client, err = newClient(e, address); err != nil {
+		if t.client, err = e.connect(address); err != nil {
 			return err
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -305,18 +307,25 @@ func TestAnotherServiceIsNotGivenTheToken(t *testing.T) {
 	t.Parallel()
 	d := sit(t)
 	e := &Env{Getenv: func(k string) string { return d.env[k] }, ConfigDir: filepath.Join(d.dir, "config")}
-	c, err := newClient(e, "")
+	shown := make(chan string, 1)
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		shown <- r.Header.Get("Authorization")
+	}))
+	defer elsewhere.Close()
+	ask := func(address string) string {
+		c, err := e.connect(address)
+		require.NoError(t, err)
+		require.NoError(t, c.Get(t.Context(), "/api/session", nil))
+		return <-shown
+	}
+	c, err := e.connect("")
 	require.NoError(t, err)
-	assert.NotEmpty(t, c.token)
-	c, err = newClient(e, "http://elsewhere.example")
-	require.NoError(t, err)
-	assert.Empty(t, c.token)
+	require.NoError(t, c.Get(t.Context(), "/api/session", nil), "the token of the login is shown to its service")
+	assert.Empty(t, ask(elsewhere.URL))
 	d.env["BOUNCER_TOKEN"] = "bnt_given"
-	c, err = newClient(e, "")
-	require.NoError(t, err)
-	assert.Equal(t, "bnt_given", c.token)
+	assert.Equal(t, "Bearer bnt_given", ask(elsewhere.URL))
 	require.NoError(t, os.WriteFile(e.loginFile(), []byte("{"), 0o600))
-	_, err = newClient(e, "")
+	_, err = e.connect("")
 	assert.ErrorContains(t, err, "login.json cannot be read")
 }
 

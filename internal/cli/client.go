@@ -1,21 +1,18 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"io/fs"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
-	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/core/team"
+	"bouncer/internal/client"
 )
 
 const defaultAddress = "http://127.0.0.1:4680"
@@ -55,142 +52,78 @@ func (e *Env) writeLogin(l login) error {
 	return os.WriteFile(e.loginFile(), append(raw, '\n'), 0o600)
 }
 
-// client calls the API.
-type client struct {
-	base, token string
-	http        *http.Client
-}
-
-func newClient(e *Env, address string) (*client, error) {
+// connect returns a client of the service that is meant: by the flag, else by the
+// environment, else by the last login.
+func (e *Env) connect(address string) (*client.Client, error) {
 	l, err := e.readLogin()
 	if err != nil {
 		return nil, err
 	}
-	c := &client{base: l.Address, token: l.Token, http: &http.Client{}}
+	base, token := l.Address, l.Token
 	for _, a := range []string{e.Getenv("BOUNCER_ADDRESS"), address} {
-		if a = strings.TrimRight(a, "/"); a != "" && a != c.base {
+		if a = strings.TrimRight(a, "/"); a != "" && a != base {
 			// A token is for the service that gave it, and for no other.
-			c.base, c.token = a, ""
+			base, token = a, ""
 		}
 	}
 	if v := e.Getenv("BOUNCER_TOKEN"); v != "" {
-		c.token = v
+		token = v
 	}
-	if c.base == "" {
-		c.base = defaultAddress
+	if base == "" {
+		base = defaultAddress
 	}
-	if u, err := url.Parse(c.base); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		return nil, &usageError{fmt.Sprintf("the address %q is no base URL", c.base), "it looks like " + defaultAddress}
-	}
-	return c, nil
+	return client.New(base, token)
 }
 
-// apiError is an error that the service told.
-type apiError struct {
-	Title   string
-	Status  int
-	Code    string
-	Field   string
-	Hint    string
-	Finding *diagnosis.Finding
-	Stages  []team.Stage
-	// Document is set when operations have to be picked first.
-	Document *documentInfo
-}
-
-// do sends a request and decodes the answer into out, unless out is nil.
-func (c *client) do(ctx context.Context, method, path string, in, out any) error {
-	_, err := c.try(ctx, method, path, in, out)
-	return err
-}
-
-// try is do that also returns what the service told when it refused.
-func (c *client) try(ctx context.Context, method, path string, in, out any) (*apiError, error) {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	var body io.Reader
-	if in != nil {
-		raw, err := json.Marshal(in)
-		if err != nil {
-			return nil, err
-		}
-		body = bytes.NewReader(raw)
-	}
-	res, err := c.send(ctx, method, path, body)
-	if err != nil {
-		return nil, err
-	}
-	defer res.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
-	if err != nil {
-		return nil, &failure{exitNoService, "the service's answer broke off", "try again"}
-	}
-	if res.StatusCode >= 400 {
-		return refused(res, raw)
-	}
-	if out == nil || len(raw) == 0 {
-		return nil, nil
-	}
-	if err := json.Unmarshal(raw, out); err != nil {
-		return nil, &failure{
-			exitNoService,
-			fmt.Sprintf("what answers at %s is no Bouncer service", c.base),
-			"check --address or BOUNCER_ADDRESS",
-		}
-	}
-	return nil, nil
-}
-
-func (c *client) send(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
-	if err != nil {
-		return nil, err
-	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
-	res, err := c.http.Do(req)
-	if err != nil {
-		if errors.Is(err, context.Canceled) {
-			return nil, context.Canceled
-		}
-		return nil, &failure{
-			exitNoService,
-			fmt.Sprintf("the service at %s cannot be reached: %v", c.base, cause(err)),
-			"start it with bouncer serve, or give its address with --address",
-		}
-	}
-	return res, nil
-}
-
-func cause(err error) error {
-	for {
-		next := errors.Unwrap(err)
-		if next == nil {
-			return err
-		}
-		err = next
-	}
-}
-
-func refused(res *http.Response, raw []byte) (*apiError, error) {
-	var p apiError
-	if json.Unmarshal(raw, &p) != nil || p.Title == "" {
-		return nil, &failure{exitFailure, fmt.Sprintf("the service refused (%s)", res.Status), "check --address or BOUNCER_ADDRESS"}
-	}
-	f := &failure{exitFailure, p.Title, p.Hint}
+// outcome is the exit code of an error, and what helps.
+func outcome(err error) (code int, hint string) {
+	var usage *usageError
+	var own *failure
+	var problem *client.ProblemError
+	var address *client.AddressError
+	var unreachable *client.UnreachableError
+	var foreign *client.ForeignError
+	var cut *client.CutError
 	switch {
-	case res.StatusCode == 401 || res.StatusCode == 403:
-		f.code = exitNotAllowed
-	case res.StatusCode == 404:
-		f.code = exitNotFound
-	case p.Finding != nil:
-		f.code = exitNoServer
+	case errors.As(err, &usage):
+		return exitUsage, usage.hint
+	case errors.As(err, &own):
+		return own.code, own.hint
+	case errors.As(err, &problem):
+		return problemCode(problem), problem.Hint
+	case errors.As(err, &address):
+		return exitUsage, "it looks like " + defaultAddress
+	case errors.As(err, &unreachable):
+		return exitNoService, "start it with bouncer serve, or give its address with --address"
+	case errors.As(err, &foreign) && foreign.Status != "":
+		return exitFailure, "check --address or BOUNCER_ADDRESS"
+	case errors.As(err, &foreign):
+		return exitNoService, "check --address or BOUNCER_ADDRESS"
+	case errors.As(err, &cut):
+		return exitNoService, "try again"
 	}
-	return &p, f
+	return exitFailure, ""
+}
+
+func problemCode(p *client.ProblemError) int {
+	switch {
+	case p.Status == http.StatusUnauthorized || p.Status == http.StatusForbidden:
+		return exitNotAllowed
+	case p.Status == http.StatusNotFound:
+		return exitNotFound
+	case p.Finding != nil:
+		return exitNoServer
+	}
+	return exitFailure
+}
+
+// told is what the service said when it refused, or nil.
+func told(err error) *client.ProblemError {
+	var p *client.ProblemError
+	if errors.As(err, &p) {
+		return p
+	}
+	return nil
 }
 
 // seg escapes a name for a path.
@@ -205,7 +138,7 @@ func fetch[T any](ctx context.Context, t *task, path string, show func(T) error)
 // submit is fetch with a method and a body.
 func submit[T any](ctx context.Context, t *task, method, path string, in any, show func(T) error) error {
 	var out T
-	if err := t.client.do(ctx, method, path, in, &out); err != nil {
+	if err := t.client.Do(ctx, method, path, in, &out); err != nil {
 		return err
 	}
 	if t.json {
@@ -228,4 +161,13 @@ func (t *task) done(format string, args ...any) error {
 	}
 	_, err := fmt.Fprintf(t.Out, format+"\n", args...)
 	return err
+}
+
+// pathCause is why something could not be done to a file, without its name.
+func pathCause(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/pmezard/go-difflib/difflib"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/dialect"
 	"bouncer/internal/core/team"
 )
@@ -65,13 +66,13 @@ func enrol(ctx context.Context, t *task, o enrolment) error {
 	if err != nil {
 		return err
 	}
-	var about struct{ Address string }
-	if err := t.client.do(ctx, http.MethodGet, "/api/about", nil, &about); err != nil {
+	var about apitype.About
+	if err := t.client.Get(ctx, "/api/about", &about); err != nil {
 		return err
 	}
 	entry := dialect.Entry{Type: "http", URL: about.Address + "/mcp", Headers: map[string]string{"Authorization": "Bearer (a new pass)"}}
 	if o.server != "" {
-		if err := t.client.do(ctx, http.MethodGet, "/api/servers/"+seg(o.server), nil, nil); err != nil {
+		if err := t.client.Get(ctx, "/api/servers/"+seg(o.server), nil); err != nil {
 			return err
 		}
 		entry.URL += "/" + o.server
@@ -129,18 +130,18 @@ func enrolNow(
 	agent := t.args[0]
 	if !exists {
 		var me team.Person
-		if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+		if err := t.client.Get(ctx, "/api/session", &me); err != nil {
 			return err
 		}
-		if err := t.client.do(ctx, http.MethodPost, "/api/agents", map[string]string{"name": agent, "owner": me.Name}, nil); err != nil {
+		if err := t.client.Do(ctx, http.MethodPost, "/api/agents", apitype.NewAgent{Name: agent, Owner: me.Name}, nil); err != nil {
 			return err
 		}
 	}
 	host, _ := os.Hostname()
 	passes := "/api/agents/" + seg(agent) + "/passes"
-	var p issuedPass
-	in := map[string]any{"days": o.days, "label": "enrolled in " + filepath.Base(path) + " on " + host}
-	if err := t.client.do(ctx, http.MethodPost, passes, in, &p); err != nil {
+	var p apitype.IssuedPass
+	in := apitype.NewPass{Days: o.days, Label: "enrolled in " + filepath.Base(path) + " on " + host}
+	if err := t.client.Do(ctx, http.MethodPost, passes, in, &p); err != nil {
 		return err
 	}
 	entry.Headers = map[string]string{"Authorization": "Bearer " + p.Token}
@@ -150,7 +151,7 @@ func enrolNow(
 		backup, err = replaceFile(path, before, after, mode)
 	}
 	if err != nil {
-		undo := t.client.do(context.WithoutCancel(ctx), http.MethodDelete, passes+"/"+seg(p.Pass.ID), nil, nil)
+		undo := t.client.Delete(context.WithoutCancel(ctx), passes+"/"+seg(p.Pass.ID))
 		return errors.Join(fileError(o.config, err), undo)
 	}
 	if t.json {
@@ -168,9 +169,8 @@ func enrolNow(
 }
 
 func (t *task) agentExists(ctx context.Context, name string) (bool, error) {
-	err := t.client.do(ctx, http.MethodGet, "/api/agents/"+seg(name), nil, nil)
-	var f *failure
-	if errors.As(err, &f) && f.code == exitNotFound {
+	err := t.client.Get(ctx, "/api/agents/"+seg(name), nil)
+	if said := told(err); said != nil && said.Status == http.StatusNotFound {
 		return false, nil
 	}
 	return err == nil, err

@@ -1,12 +1,10 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
-	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -68,12 +66,12 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 		var stop context.CancelFunc
 		ctx, stop = context.WithCancel(ctx)
 		defer stop()
-		if events, err = t.client.listen(ctx); err != nil {
+		if events, err = t.client.Listen(ctx, "calls"); err != nil {
 			return err
 		}
 	}
 	var list []team.Call
-	if err := t.client.do(ctx, http.MethodGet, "/api/calls?"+v.Encode(), nil, &list); err != nil {
+	if err := t.client.Get(ctx, "/api/calls?"+v.Encode(), &list); err != nil {
 		return err
 	}
 	slices.Reverse(list)
@@ -115,7 +113,7 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 			w.Set("since", time.Now().Add(-time.Minute).UTC().Format(time.RFC3339))
 		}
 		list = nil
-		if err := t.client.do(ctx, http.MethodGet, "/api/calls?"+w.Encode(), nil, &list); err != nil {
+		if err := t.client.Get(ctx, "/api/calls?"+w.Encode(), &list); err != nil {
 			if ctx.Err() != nil {
 				return nil
 			}
@@ -226,37 +224,4 @@ func (t *task) showCall(c team.Call) error {
 		fmt.Fprintln(t.Out, "  (arguments or result are longer than what is kept)")
 	}
 	return nil
-}
-
-// listen opens the stream of events and sends a signal whenever calls were
-// recorded. The channel is closed when the stream ends.
-func (c *client) listen(ctx context.Context) (<-chan struct{}, error) {
-	res, err := c.send(ctx, http.MethodGet, "/api/events", nil) //nolint:bodyclose // whoever reads the stream closes it
-	if err != nil {
-		return nil, err
-	}
-	if res.StatusCode != http.StatusOK {
-		defer res.Body.Close()
-		var p apiError
-		if json.NewDecoder(res.Body).Decode(&p) != nil {
-			p.Title = res.Status
-		}
-		return nil, &failure{exitNotAllowed, p.Title, p.Hint}
-	}
-	out := make(chan struct{}, 1)
-	go func() {
-		defer close(out)
-		defer res.Body.Close()
-		lines := bufio.NewScanner(res.Body)
-		lines.Buffer(nil, 16<<20)
-		for lines.Scan() {
-			if lines.Text() == "event: calls" {
-				select {
-				case out <- struct{}{}:
-				default:
-				}
-			}
-		}
-	}()
-	return out, nil
 }

@@ -7,13 +7,9 @@ import (
 	"net/http"
 	"os"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
 )
-
-type issued struct {
-	Token  string      `json:"token"`
-	Person team.Person `json:"person"`
-}
 
 func loginCommands() []command {
 	var person string
@@ -28,20 +24,20 @@ func loginCommands() []command {
 		{
 			noun: "logout", short: "End the login of the command line", example: "bouncer logout",
 			run: func(ctx context.Context, t *task) error {
-				if err := t.client.do(ctx, http.MethodDelete, "/api/session", nil, nil); err != nil {
+				if err := t.client.Delete(ctx, "/api/session"); err != nil {
 					return err
 				}
 				if err := os.Remove(t.loginFile()); err != nil && !os.IsNotExist(err) {
 					return err
 				}
-				return t.done("signed out of %s", t.client.base)
+				return t.done("signed out of %s", t.client.Base())
 			},
 		},
 		{
 			noun: "whoami", short: "Show who is signed in", example: "bouncer whoami",
 			run: func(ctx context.Context, t *task) error {
 				return fetch(ctx, t, "/api/session", func(p team.Person) error {
-					return t.done("%s (%s), %s, at %s", p.Name, p.FullName, p.Role, t.client.base)
+					return t.done("%s (%s), %s, at %s", p.Name, p.FullName, p.Role, t.client.Base())
 				})
 			},
 		},
@@ -63,24 +59,24 @@ func doLogin(ctx context.Context, t *task, person string) error {
 		return err
 	}
 	host, _ := os.Hostname()
-	in := map[string]string{"name": person, "password": password, "label": "command line on " + host}
-	var out issued
-	if err := t.client.do(ctx, http.MethodPost, "/api/tokens", in, &out); err != nil {
+	in := apitype.Credentials{Name: person, Password: password, Label: "command line on " + host}
+	var out apitype.IssuedToken
+	if err := t.client.Do(ctx, http.MethodPost, "/api/tokens", in, &out); err != nil {
 		return err
 	}
-	t.client.token = out.Token
+	t.client = t.client.With(out.Token)
 	if out.Person.MustChange {
 		if err := replacePassword(ctx, t, password); err != nil {
 			return err
 		}
 	}
-	if err := t.writeLogin(login{t.client.base, out.Person.Name, out.Token}); err != nil {
+	if err := t.writeLogin(login{t.client.Base(), out.Person.Name, out.Token}); err != nil {
 		return err
 	}
 	if t.json {
-		return t.writeJSON(map[string]string{"address": t.client.base, "person": out.Person.Name, "role": string(out.Person.Role)})
+		return t.writeJSON(map[string]string{"address": t.client.Base(), "person": out.Person.Name, "role": string(out.Person.Role)})
 	}
-	return t.done("signed in to %s as %s (%s); the token is kept in %s", t.client.base, out.Person.FullName, out.Person.Role, t.loginFile())
+	return t.done("signed in to %s as %s (%s); the token is kept in %s", t.client.Base(), out.Person.FullName, out.Person.Role, t.loginFile())
 }
 
 // replacePassword exchanges a one-time password, which lets nobody do anything
@@ -107,14 +103,15 @@ func replacePassword(ctx context.Context, t *task, old string) error {
 			fmt.Fprintln(t.Err, "The two differ; try again.")
 			continue
 		}
-		told, err := t.client.try(ctx, http.MethodPut, "/api/session/password", map[string]string{"old": old, "new": fresh}, nil)
+		err = t.client.Do(ctx, http.MethodPut, "/api/session/password", apitype.NewPassword{Old: old, New: fresh}, nil)
 		if err == nil {
 			return nil
 		}
-		if told == nil || told.Field != "new" {
+		said := told(err)
+		if said == nil || said.Field != "new" {
 			return err
 		}
-		fmt.Fprintf(t.Err, "The password %s.\n", told.Title)
+		fmt.Fprintf(t.Err, "The password %s.\n", said.Title)
 	}
 	return &failure{exitFailure, "no new password was set", "run bouncer login again"}
 }
@@ -167,12 +164,8 @@ func personAddCommand() command {
 			f.StringVar(&role, "role", "member", "`role`: admin, maintainer, member or auditor")
 		},
 		run: func(ctx context.Context, t *task) error {
-			type added struct {
-				Person   team.Person `json:"person"`
-				Password string      `json:"password"`
-			}
-			in := map[string]string{"name": t.args[0], "fullName": full, "role": role}
-			return submit(ctx, t, http.MethodPost, "/api/people", in, func(a added) error {
+			in := apitype.NewPerson{Name: t.args[0], FullName: full, Role: team.Role(role)}
+			return submit(ctx, t, http.MethodPost, "/api/people", in, func(a apitype.AddedPerson) error {
 				return t.done(
 					"added %s (%s) as %s\none-time password, shown this once: %s",
 					a.Person.Name,
@@ -198,12 +191,12 @@ func personUpdateCommand() command {
 			f.StringVar(&role, "role", "", "`role`: admin, maintainer, member or auditor")
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := map[string]string{}
+			in := apitype.PersonPatch{}
 			if t.given["full-name"] {
-				in["fullName"] = full
+				in.FullName = &full
 			}
 			if t.given["role"] {
-				in["role"] = role
+				in.Role = (*team.Role)(&role)
 			}
 			return submit(ctx, t, http.MethodPatch, "/api/people/"+seg(t.args[0]), in, func(p team.Person) error {
 				return t.done("%s is %s, %s", p.Name, p.FullName, p.Role)
@@ -224,17 +217,13 @@ func personInviteCommand() command {
 			f.StringVar(&full, "note", "", "whom it is for (`text`)")
 		},
 		run: func(ctx context.Context, t *task) error {
-			type invited struct {
-				Invitation team.Invitation `json:"invitation"`
-				Link       string          `json:"link"`
-			}
 			return submit(
 				ctx,
 				t,
 				http.MethodPost,
 				"/api/invitations",
-				map[string]string{"role": role, "note": full},
-				func(v invited) error {
+				apitype.NewInvitation{Role: team.Role(role), Note: full},
+				func(v apitype.Invited) error {
 					return t.done(
 						"pass this link on; it is shown this once, makes one person %s, and ends on %s:\n%s",
 						v.Invitation.Role,
@@ -272,7 +261,7 @@ func personWithdrawCommand() command {
 	return command{
 		noun: "person", verb: "withdraw", args: "ID", short: "Take an invitation back", example: "bouncer person withdraw 01j8z3...",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/invitations/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/invitations/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("the invitation is taken back")
@@ -288,10 +277,7 @@ func personResetCommand() command {
 		short:   "Give somebody a new one-time password; ends their logins",
 		example: "bouncer person reset joss",
 		run: func(ctx context.Context, t *task) error {
-			type reset struct {
-				Password string `json:"password"`
-			}
-			return submit(ctx, t, http.MethodPost, "/api/people/"+seg(t.args[0])+"/password", nil, func(r reset) error {
+			return submit(ctx, t, http.MethodPost, "/api/people/"+seg(t.args[0])+"/password", nil, func(r apitype.ResetPassword) error {
 				return t.done("one-time password of %s, shown this once: %s", t.args[0], r.Password)
 			})
 		},
@@ -306,7 +292,7 @@ func personRemoveCommand() command {
 		short:   "Remove somebody with their logins, sign-ins and own secrets",
 		example: "bouncer person remove joss",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/people/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/people/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("%s is removed", t.args[0])
@@ -337,7 +323,7 @@ func loginEndCommand() command {
 	return command{
 		noun: "login", verb: "end", args: "ID", short: "End a login at once", example: "bouncer login end 01j8z3...",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/logins/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/logins/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("the login has ended")

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
 )
 
@@ -54,22 +55,22 @@ func (i *secretInput) define(f *flag.FlagSet) {
 	f.StringVar(&i.ends, "ends", "", "`day` on which it ends, like 2027-03-01, where the value does not say")
 }
 
-// fill puts the value, or where it is read, into the body of a request.
-func (i *secretInput) fill(t *task, in map[string]any, prompt string) error {
+// read returns the value, or where it is read, and when it ends.
+func (i *secretInput) read(t *task, prompt string) (apitype.NewValue, error) {
+	in := apitype.NewValue{Source: i.source}
 	if i.ends != "" {
-		at, err := time.ParseInLocation("2006-01-02", i.ends, time.Local)
+		at, err := time.ParseInLocation(time.DateOnly, i.ends, time.Local)
 		if err != nil {
-			return &usageError{fmt.Sprintf("--ends %q is no day", i.ends), "days look like 2027-03-01"}
+			return in, &usageError{fmt.Sprintf("--ends %q is no day", i.ends), "days look like 2027-03-01"}
 		}
-		in["ends"] = at
+		in.Ends = &at
 	}
 	if i.source != "" {
-		in["source"] = i.source
-		return nil
+		return in, nil
 	}
-	v, err := t.secret(prompt)
-	in["value"] = v
-	return err
+	var err error
+	in.Value, err = t.secret(prompt)
+	return in, err
 }
 
 func secretCommands() []command {
@@ -132,10 +133,11 @@ func secretAddCommand() command {
 			value.define(f)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := map[string]any{"name": t.args[0], "kind": kind, "server": server}
-			if err := value.fill(t, in, "Value of "+t.args[0]); err != nil {
+			v, err := value.read(t, "Value of "+t.args[0])
+			if err != nil {
 				return err
 			}
+			in := apitype.NewSecret{Name: t.args[0], Kind: kind, Value: v.Value, Source: v.Source, Ends: v.Ends, Server: server}
 			return submit(ctx, t, http.MethodPost, "/api/secrets", in, func(s team.Secret) error {
 				if err := t.done("secret %s (%s) is stored", s.Name, s.Kind); err != nil {
 					return err
@@ -156,19 +158,13 @@ func secretInspectCommand() command {
 			if err != nil {
 				return err
 			}
-			type inspection struct {
-				Problem string     `json:"problem,omitempty"`
-				Facts   team.Facts `json:"facts"`
-				Ends    *time.Time `json:"ends,omitempty"`
-				Warning string     `json:"warning,omitempty"`
-			}
 			return submit(
 				ctx,
 				t,
 				http.MethodPost,
 				"/api/secrets/inspect",
-				map[string]string{"kind": kind, "value": v},
-				func(i inspection) error {
+				apitype.InspectedValue{Kind: kind, Value: v},
+				func(i apitype.Inspection) error {
 					if i.Problem != "" {
 						return &failure{exitFailure, i.Problem, "copy the whole value where it was made"}
 					}
@@ -196,10 +192,11 @@ func secretRotateCommand() command {
 			value.define(f)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := map[string]any{"anyway": anyway, "overlapHours": overlap}
-			if err := value.fill(t, in, "New value of "+t.args[0]); err != nil {
+			in, err := value.read(t, "New value of "+t.args[0])
+			if err != nil {
 				return err
 			}
+			in.Anyway, in.Overlap = anyway, overlap
 			return submit(ctx, t, http.MethodPut, "/api/secrets/"+seg(t.args[0])+"/value", in, func(s team.Secret) error {
 				if err := t.done("secret %s has a new value, in use from the next call on", s.Name); err != nil {
 					return err
@@ -225,13 +222,13 @@ func secretOwnCommand() command {
 			f.BoolVar(&anyway, "anyway", false, "store it even when the server does not take it")
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := map[string]any{"agent": agent, "secret": use, "anyway": anyway}
+			in := apitype.OwnValue{Agent: agent, Secret: use, Anyway: anyway}
 			if use == "" {
 				v, err := t.secret("Your token for " + t.args[0])
 				if err != nil {
 					return err
 				}
-				in["value"] = v
+				in.Value = v
 			}
 			return submit(ctx, t, http.MethodPut, "/api/servers/"+seg(t.args[0])+"/own", in, func(s team.Secret) error {
 				if err := t.done("%s is reached with secret %s from the next call on", t.args[0], s.Name); err != nil {
@@ -255,7 +252,7 @@ func secretDisownCommand() command {
 			f.StringVar(&agent, "agent", "", "`name` of the agent it is for; yourself if left out")
 		},
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/servers/"+seg(t.args[0])+"/own?agent="+seg(agent), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/servers/"+seg(t.args[0])+"/own?agent="+seg(agent)); err != nil {
 				return err
 			}
 			return t.done("your own credential for %s is no longer used", t.args[0])
@@ -271,7 +268,7 @@ func secretRemoveCommand() command {
 		short:   "Remove a secret that no server is given",
 		example: "bouncer secret remove harbour-token",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/secrets/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/secrets/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("secret %s is removed", t.args[0])
@@ -283,7 +280,7 @@ func lockerShowCommand() command {
 	return command{
 		noun: "locker", verb: "show", short: "Show which keys the locker has, without the keys", example: "bouncer locker show",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/locker", func(k keySet) error {
+			return fetch(ctx, t, "/api/locker", func(k apitype.KeySet) error {
 				return t.done("keys, the one in force last: %s", strings.Join(k.Keys, " "))
 			})
 		},
@@ -295,7 +292,7 @@ func lockerRotateCommand() command {
 		noun: "locker", verb: "rotate", short: "Put a new key in force and wrap everything with it", example: "bouncer locker rotate",
 		long: "The service goes on meanwhile. The key before stays in the key set until the next\nrotation, so that backups made before can be opened.",
 		run: func(ctx context.Context, t *task) error {
-			return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k keySet) error {
+			return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k apitype.KeySet) error {
 				return t.done("key %s is in force; %d values were wrapped anew", k.Keys[len(k.Keys)-1], k.Rewrapped)
 			})
 		},
@@ -310,17 +307,13 @@ func backupCommand() command {
 		run: func(ctx context.Context, t *task) error {
 			f, err := os.OpenFile(t.args[0], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 			if err != nil {
-				return &failure{exitFailure, "the file cannot be made: " + cause(err).Error(), "choose a name that is not taken"}
-			}
-			res, err := t.client.send(ctx, http.MethodGet, "/api/backup", nil)
-			if err == nil && res.StatusCode != http.StatusOK {
-				raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
-				_, err = refused(res, raw)
+				return &failure{exitFailure, "the file cannot be made: " + pathCause(err), "choose a name that is not taken"}
 			}
 			var n int64
+			body, err := t.client.Stream(ctx, "/api/backup")
 			if err == nil {
-				n, err = io.Copy(f, res.Body)
-				_ = res.Body.Close()
+				n, err = io.Copy(f, body)
+				_ = body.Close()
 			}
 			if cerr := f.Close(); err == nil {
 				err = cerr
@@ -332,11 +325,6 @@ func backupCommand() command {
 			return t.done("%s bytes are in %s", strconv.FormatInt(n, 10), t.args[0])
 		},
 	}
-}
-
-type keySet struct {
-	Keys      []string `json:"keys"`
-	Rewrapped int      `json:"rewrapped"`
 }
 
 func signInCommands() []command {
@@ -393,21 +381,17 @@ func signInBeginCommand() command {
 		},
 		run: func(ctx context.Context, t *task) error {
 			var me team.Person
-			if err := t.client.do(ctx, http.MethodGet, "/api/session", nil, &me); err != nil {
+			if err := t.client.Get(ctx, "/api/session", &me); err != nil {
 				return err
 			}
-			var s struct {
-				Name   string
-				SignIn *struct{ Grant string }
-				Per    string
-			}
-			if err := t.client.do(ctx, http.MethodGet, "/api/servers/"+seg(t.args[0]), nil, &s); err != nil {
+			var s apitype.ServerInfo
+			if err := t.client.Get(ctx, "/api/servers/"+seg(t.args[0]), &s); err != nil {
 				return err
 			}
-			if s.SignIn == nil || s.SignIn.Grant != "code" {
+			if s.SignIn == nil || s.SignIn.Grant != team.GrantCode {
 				return &failure{exitFailure, "nobody signs in at server " + s.Name, "it takes a stored secret, or none"}
 			}
-			link := t.client.base + "/connect/" + s.Name
+			link := t.client.Base() + "/connect/" + s.Name
 			switch {
 			case agent != "":
 				link += "?agent=" + seg(agent)
@@ -444,7 +428,7 @@ func signInRevokeCommand() command {
 		short:   "End a sign-in, here and at its authorization server",
 		example: "bouncer sign-in revoke 01J8Z3...",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/sign-ins/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/sign-ins/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("the sign-in has ended")
@@ -485,7 +469,7 @@ func consentRevokeCommand() command {
 		short:   "End what a program may do; its next request is refused",
 		example: "bouncer consent revoke 01J8Z3...",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.do(ctx, http.MethodDelete, "/api/consents/"+seg(t.args[0]), nil, nil); err != nil {
+			if err := t.client.Delete(ctx, "/api/consents/"+seg(t.args[0])); err != nil {
 				return err
 			}
 			return t.done("the consent is revoked")
@@ -508,7 +492,7 @@ func holder(s team.SignIn) string {
 // signIn returns the id of the valid sign-in of a holder at a server.
 func (t *task) signIn(ctx context.Context, server, me, agent string, forTeam bool) string {
 	var list []team.SignIn
-	if t.client.do(ctx, http.MethodGet, "/api/sign-ins", nil, &list) != nil {
+	if t.client.Get(ctx, "/api/sign-ins", &list) != nil {
 		return "" // the next look tells
 	}
 	for _, s := range list {
