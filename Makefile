@@ -8,7 +8,7 @@ CONSOLE_SRC := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev
 GOLANGCI := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
 TEST_FLAGS ?= -race -timeout 14m
 
-.PHONY: help demo build console test test-stress bench lint clean chromium peers
+.PHONY: help demo build console test test-stress contract bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -48,9 +48,14 @@ test-stress: build peers chromium ## the same tests three times over, with more 
 bench: build ## measure against a bare reverse proxy, side by side
 	$(GO) run ./bench
 
-lint: ## linters, formatting, tidiness of the module
+contract: build ## describe the API anew, and make the console's types from it
+	$(GO) test ./internal/api -run TestTheConsoleKnowsTheContract -update
+	cd console && $(NPM) run contract && $(NPM) run format
+
+lint: console ## linters, formatting, tidiness of the module
 	$(GO) mod tidy -diff
 	$(GO) run $(GOLANGCI) run ./...
+	cd console && $(NPM) run lint
 
 clean: ## remove what was built and the demo's state
 	rm -rf $(BIN) .demo console/node_modules e2e/peers/node_modules

@@ -90,8 +90,9 @@ type route struct {
 	roles        []team.Role // nil: everybody who is signed in
 	fresh        bool        // allowed while the one-time password is unchanged
 	query        []queryField
-	in, out      any // zero values of the bodies; nil for none
-	status       int // of success
+	in, out      any    // zero values of the bodies; nil for none
+	status       int    // of success
+	media        string // of the answer, where it is no JSON
 	handle       func(*call) (any, error)
 	raw          func(http.ResponseWriter, *call) // writes the answer itself
 }

@@ -9,11 +9,13 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"flag"
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -465,4 +467,28 @@ func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
 	for _, canary := range []string{lines[1], inAddress.Token, invited.Link[strings.LastIndex(invited.Link, "/")+1:]} {
 		assert.False(t, bytes.Contains(seen.Bytes(), []byte(canary)), "%s... turns up", canary[:12])
 	}
+}
+
+var update = flag.Bool("update", false, "write the description that the console is built from")
+
+// The console is built from the description that stands in its folder.
+func TestTheConsoleKnowsTheContract(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	status, raw := w.Do("", "GET", "/api/openapi.json", nil)
+	require.Equal(t, 200, status)
+	var doc map[string]any
+	require.NoError(t, json.Unmarshal(raw, &doc))
+	delete(doc, "servers")
+	doc["info"].(map[string]any)["version"] = ""
+	made, err := json.MarshalIndent(doc, "", "  ")
+	require.NoError(t, err)
+	made = append(made, '\n')
+	path := filepath.Join("..", "..", "console", "contract", "openapi.json")
+	if *update {
+		require.NoError(t, os.WriteFile(path, made, 0o644))
+	}
+	kept, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(kept, made), "run: make contract")
 }

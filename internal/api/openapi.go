@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"reflect"
 	"regexp"
@@ -23,17 +24,17 @@ var paramRE = regexp.MustCompile(`\{([a-z]+)\}`)
 
 // describe makes the OpenAPI 3.1 document from the table of routes.
 func (a *API) describe() ([]byte, error) {
-	schemas := object{}
+	schemas := &components{schemas: object{}, types: map[string]reflect.Type{}}
 	paths := object{}
 	failure := object{
 		"description": "what went wrong, and what helps",
-		"content":     object{"application/problem+json": object{"schema": schemaOf(reflect.TypeFor[apitype.Problem](), schemas)}},
+		"content":     object{"application/problem+json": object{"schema": schemas.of(reflect.TypeFor[apitype.Problem]())}},
 	}
 	for _, rt := range a.routes {
 		op := object{
 			"operationId": rt.id,
 			"summary":     rt.summary,
-			"responses":   object{strconv.Itoa(rt.status): a.success(rt, schemas), "default": failure},
+			"responses":   object{strconv.Itoa(rt.status): success(rt, schemas), "default": failure},
 		}
 		params := []object{}
 		for _, m := range paramRE.FindAllStringSubmatch(rt.path, -1) {
@@ -48,7 +49,7 @@ func (a *API) describe() ([]byte, error) {
 		if rt.in != nil {
 			op["requestBody"] = object{
 				"required": true,
-				"content":  object{"application/json": object{"schema": schemaOf(reflect.TypeOf(rt.in), schemas)}},
+				"content":  object{"application/json": object{"schema": schemas.of(reflect.TypeOf(rt.in))}},
 			}
 		}
 		if rt.public {
@@ -63,6 +64,9 @@ func (a *API) describe() ([]byte, error) {
 		}
 		item[strings.ToLower(rt.method)] = op
 	}
+	if schemas.clash != nil {
+		return nil, schemas.clash
+	}
 	return json.MarshalIndent(object{
 		"openapi": "3.1.0",
 		"info": object{
@@ -73,41 +77,49 @@ func (a *API) describe() ([]byte, error) {
 		"servers":  []object{{"url": a.o.Address}},
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 		"paths":    paths,
-		"components": object{"schemas": schemas, "securitySchemes": object{
+		"components": object{"schemas": schemas.schemas, "securitySchemes": object{
 			"token":   object{"type": "http", "scheme": "bearer"},
 			"session": object{"type": "apiKey", "in": "cookie", "name": Cookie},
 		}},
 	}, "", "  ")
 }
 
-func (a *API) success(rt route, schemas object) object {
-	if rt.out == nil {
+func success(rt route, schemas *components) object {
+	switch {
+	case rt.media == "text/event-stream":
+		return answer(rt, rt.media, object{"type": "string"})
+	case rt.media != "":
+		return answer(rt, rt.media, object{"type": "string", "contentMediaType": rt.media})
+	case rt.out == nil:
 		return object{"description": "done"}
 	}
-	media, schema := "application/json", schemaOf(reflect.TypeOf(rt.out), schemas)
-	if rt.id == "events" {
-		media = "text/event-stream"
-	}
+	return answer(rt, "application/json", schemas.of(reflect.TypeOf(rt.out)))
+}
+
+func answer(rt route, media string, schema object) object {
 	return object{"description": rt.summary, "content": object{media: object{"schema": schema}}}
 }
 
-// schemaOf describes a Go type as JSON Schema 2020-12. Named structs become
-// components; their doc and enum tags become description and enum.
-func schemaOf(t reflect.Type, schemas object) object {
+// components are the named schemas of the document. Programs are generated from
+// their names, so that one name must always be the same type.
+type components struct {
+	schemas object
+	types   map[string]reflect.Type
+	clash   error // two types want one name
+}
+
+// of describes a Go type as JSON Schema 2020-12. Named structs become components;
+// their doc and enum tags become description and enum.
+func (c *components) of(t reflect.Type) object {
 	switch {
 	case t == reflect.TypeFor[time.Time]():
 		return object{"type": "string", "format": "date-time"}
 	case t.Kind() == reflect.Pointer:
-		return schemaOf(t.Elem(), schemas)
+		return c.of(t.Elem())
 	case t.Kind() == reflect.Struct:
-		name := strings.ToUpper(t.Name()[:1]) + t.Name()[1:]
-		if _, ok := schemas[name]; !ok {
-			schemas[name] = object{} // set before the fields, so that recursion ends
-			schemas[name] = structSchema(t, schemas)
-		}
-		return object{"$ref": "#/components/schemas/" + name}
+		return c.named(t)
 	case t.Kind() == reflect.Slice:
-		return object{"type": "array", "items": schemaOf(t.Elem(), schemas)}
+		return object{"type": "array", "items": c.of(t.Elem())}
 	case t.Kind() == reflect.Map:
 		return object{"type": "object"}
 	case t.Kind() == reflect.String:
@@ -122,7 +134,18 @@ func schemaOf(t reflect.Type, schemas object) object {
 	return object{}
 }
 
-func structSchema(t reflect.Type, schemas object) object {
+func (c *components) named(t reflect.Type) object {
+	name := strings.ToUpper(t.Name()[:1]) + t.Name()[1:]
+	if known, ok := c.types[name]; !ok {
+		c.types[name] = t // set before the fields, so that recursion ends
+		c.schemas[name] = c.fields(t)
+	} else if known != t {
+		c.clash = fmt.Errorf("describe the API: %s and %s want the same name %s", known, t, name)
+	}
+	return object{"$ref": "#/components/schemas/" + name}
+}
+
+func (c *components) fields(t reflect.Type) object {
 	props, required := object{}, []string{}
 	var walk func(t reflect.Type)
 	walk = func(t reflect.Type) {
@@ -136,7 +159,7 @@ func structSchema(t reflect.Type, schemas object) object {
 			if name == "-" {
 				continue
 			}
-			s := schemaOf(f.Type, schemas)
+			s := c.of(f.Type)
 			if enum := f.Tag.Get("enum"); enum != "" {
 				s["enum"] = strings.Split(enum, ",")
 			}

@@ -50,7 +50,7 @@ func (a *API) serviceRoutes() []route {
 		{
 			method: get, path: "/api/backup", id: "backup",
 			summary: "A copy of the state as a database file; secrets stay sealed in it",
-			roles:   admins, out: "", status: 200,
+			roles:   admins, status: 200, media: "application/vnd.sqlite3",
 			raw: a.backup,
 		},
 		{
@@ -61,7 +61,7 @@ func (a *API) serviceRoutes() []route {
 		{
 			method: get, path: "/api/events", id: "events",
 			summary: "What happens, as it happens (server-sent events: changed, calls)",
-			out:     "", status: 200,
+			status:  200, media: "text/event-stream",
 			raw: a.events,
 		},
 	}

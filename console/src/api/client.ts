@@ -1,4 +1,4 @@
-import type { Finding, Stage } from './types'
+import type { Finding, Problem, Stage } from './types'
 
 /** ApiError is what the service told when it refused, or that it could not be reached. */
 export class ApiError extends Error {
@@ -37,17 +37,18 @@ export async function request<T>(method: string, path: string, body?: unknown, s
     throw new ApiError(0, 'Bouncer cannot be reached', 'Check that the service is running; this page goes on by itself when it is back.')
   }
   if (res.status === 204) return undefined as T
-  const data = await res.json().catch(() => null)
+  const data: unknown = await res.json().catch(() => null)
   if (res.ok && data !== null) return data as T
+  const problem = data as Partial<Problem> | null
   if (res.status === 401 && path !== '/api/session') onSignedOut()
   throw new ApiError(
     res.status,
-    sentence(data?.title ?? `the service answered with status ${res.status}`),
-    sentence(data?.hint ?? ''),
-    data?.field ?? '',
-    data?.code ?? '',
-    data?.finding,
-    data?.stages ?? [],
+    sentence(problem?.title ?? `the service answered with status ${res.status}`),
+    sentence(problem?.hint ?? ''),
+    problem?.field ?? '',
+    problem?.code ?? '',
+    problem?.finding,
+    problem?.stages ?? [],
   )
 }
 

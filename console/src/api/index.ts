@@ -1,5 +1,46 @@
 import { request } from './client'
-import type { About, Agent, Bucket, Call, Consent, ConsentRequest, DocumentInfo, Edition, Holder, Inspection, Invitation, Login, Operation, Pass, Person, Problem, ReachedTool, Role, Rule, Secret, Server, Sharing, SignIn, SignInWay, Tool } from './types'
+import type {
+  About,
+  AddedPerson,
+  Agent,
+  AgentPatch,
+  Bucket,
+  Call,
+  Consent,
+  ConsentRequest,
+  DocumentInfo,
+  DocumentSource,
+  Edition,
+  InspectedValue,
+  Inspection,
+  Invitation,
+  Invited,
+  IssuedPass,
+  Joining,
+  Login,
+  NewAgent,
+  NewPerson,
+  NewRule,
+  NewSecret,
+  NewValue,
+  OwnValue,
+  Pass,
+  Person,
+  PersonPatch,
+  ReachedTool,
+  Registration,
+  ResetPassword,
+  Role,
+  Rule,
+  Secret,
+  SentTo,
+  Server,
+  ServerPatch,
+  SignIn,
+  SignInProblem,
+  SignInTry,
+  Tool,
+} from './types'
 
 export * from './client'
 export * from './types'
@@ -36,81 +77,58 @@ export const server = (name: string) => request<Server>('GET', `/api/servers/${s
 export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${seg(name)}/tools`)
 export const editions = (name: string) => request<Edition[]>('GET', `/api/servers/${seg(name)}/editions`)
 export const operations = (name: string) => request<DocumentInfo>('GET', `/api/servers/${seg(name)}/operations`)
-export interface DocumentSource {
-  document?: string
-  documentURL?: string
-}
 export const readDocument = (source: DocumentSource) => request<DocumentInfo>('POST', '/api/documents', source)
-export interface Registration extends DocumentSource {
-  name: string
-  operations?: Operation[]
-  sharing?: Sharing
-  secretHeader?: string
-  headers?: string[]
-  memoryMiB?: number
-  openFiles?: number
-  processes?: number
-  url?: string
-  command?: string
-  args?: string[]
-  dir?: string
-  env?: string[]
-  secretEnv?: string
-  token?: string
-  secret?: string
-  per?: Holder
-  signIn?: SignInWay
-  anyway?: boolean
-}
 export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
-export const updateServer = (name: string, body: { url?: string; token?: string; paused?: boolean; anyway?: boolean; sharing?: Sharing; operations?: Operation[] }) =>
-  request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
+export const updateServer = (name: string, body: ServerPatch) => request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
 export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
 export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)
 
 export const agents = () => request<Agent[]>('GET', '/api/agents')
 export const agent = (name: string) => request<Agent>('GET', `/api/agents/${seg(name)}`)
-export const addAgent = (body: { name: string; kind: string; owner: string }) => request<Agent>('POST', '/api/agents', body)
-export const updateAgent = (name: string, body: { paused?: boolean }) => request<Agent>('PATCH', `/api/agents/${seg(name)}`, body)
+export const addAgent = (body: NewAgent) => request<Agent>('POST', '/api/agents', body)
+export const updateAgent = (name: string, body: AgentPatch) => request<Agent>('PATCH', `/api/agents/${seg(name)}`, body)
 export const removeAgent = (name: string) => request<void>('DELETE', `/api/agents/${seg(name)}`)
 export const reach = (name: string) => request<ReachedTool[]>('GET', `/api/agents/${seg(name)}/reach`)
 export const passes = (name: string) => request<Pass[]>('GET', `/api/agents/${seg(name)}/passes`)
-export const makePass = (name: string, label: string, days: number) => request<{ pass: Pass; token: string }>('POST', `/api/agents/${seg(name)}/passes`, { label, days })
+export const makePass = (name: string, label: string, days: number) =>
+  request<IssuedPass>('POST', `/api/agents/${seg(name)}/passes`, { label, days })
 export const revokePass = (name: string, id: string) => request<void>('DELETE', `/api/agents/${seg(name)}/passes/${seg(id)}`)
 
 export const rules = () => request<Rule[]>('GET', '/api/rules')
-export const addRule = (body: { effect: string; agent: string; server: string; tool: string; note: string }) => request<Rule>('POST', '/api/rules', body)
+export const addRule = (body: NewRule) => request<Rule>('POST', '/api/rules', body)
 export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${seg(id)}`)
 
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
-export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) => request<Bucket[]>('GET', '/api/call-counts' + query({ ...f, step }), undefined, signal)
+export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) =>
+  request<Bucket[]>('GET', '/api/call-counts' + query({ ...f, step }), undefined, signal)
 
 export const secrets = () => request<Secret[]>('GET', '/api/secrets')
-export const addSecret = (body: { name: string; kind: string; value?: string; source?: string; server?: string }) => request<Secret>('POST', '/api/secrets', body)
-export const inspectSecret = (kind: string, value: string) => request<Inspection>('POST', '/api/secrets/inspect', { kind, value })
-export const rotateSecret = (name: string, body: { value?: string; source?: string; anyway?: boolean; overlapHours?: number }) => request<Secret>('PUT', `/api/secrets/${seg(name)}/value`, body)
+export const addSecret = (body: NewSecret) => request<Secret>('POST', '/api/secrets', body)
+export const inspectSecret = (kind: InspectedValue['kind'], value: string) =>
+  request<Inspection>('POST', '/api/secrets/inspect', { kind, value })
+export const rotateSecret = (name: string, body: NewValue) => request<Secret>('PUT', `/api/secrets/${seg(name)}/value`, body)
 export const removeSecret = (name: string) => request<void>('DELETE', `/api/secrets/${seg(name)}`)
-export const giveOwn = (server: string, body: { agent?: string; value: string; anyway?: boolean }) => request<Secret>('PUT', `/api/servers/${seg(server)}/own`, body)
+export const giveOwn = (server: string, body: OwnValue) => request<Secret>('PUT', `/api/servers/${seg(server)}/own`, body)
 
 export const signIns = () => request<SignIn[]>('GET', '/api/sign-ins')
-export const beginSignIn = (body: { server: string; agent?: string; team?: boolean; back?: string }) => request<{ url: string }>('POST', '/api/sign-ins', body)
+export const beginSignIn = (body: SignInTry) => request<SentTo>('POST', '/api/sign-ins', body)
 export const revokeSignIn = (id: string) => request<void>('DELETE', `/api/sign-ins/${seg(id)}`)
-export const signInProblem = (id: string) => request<Problem>('GET', `/api/sign-in-problems/${seg(id)}`)
-export const signInElsewhere = (back: string) => request<{ url: string }>('POST', '/api/session/elsewhere', { back })
+export const signInProblem = (id: string) => request<SignInProblem>('GET', `/api/sign-in-problems/${seg(id)}`)
+export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })
 
 export const consents = () => request<Consent[]>('GET', '/api/consents')
 export const revokeConsent = (id: string) => request<void>('DELETE', `/api/consents/${seg(id)}`)
 export const consentRequest = (id: string) => request<ConsentRequest>('GET', `/api/consent-requests/${seg(id)}`)
-export const decideConsent = (id: string, agent: string) => request<{ url: string }>('POST', `/api/consent-requests/${seg(id)}`, { agent })
+export const decideConsent = (id: string, agent: string) => request<SentTo>('POST', `/api/consent-requests/${seg(id)}`, { agent })
 
 export const logins = () => request<Login[]>('GET', '/api/logins')
 export const endLogin = (id: string) => request<void>('DELETE', `/api/logins/${seg(id)}`)
-export const addPerson = (body: { name: string; fullName: string; role: Role }) => request<{ person: Person; password: string }>('POST', '/api/people', body)
-export const updatePerson = (name: string, body: { fullName?: string; role?: Role }) => request<Person>('PATCH', `/api/people/${seg(name)}`, body)
-export const resetPassword = (name: string) => request<{ password: string }>('POST', `/api/people/${seg(name)}/password`)
+export const addPerson = (body: NewPerson) => request<AddedPerson>('POST', '/api/people', body)
+export const updatePerson = (name: string, body: PersonPatch) => request<Person>('PATCH', `/api/people/${seg(name)}`, body)
+export const resetPassword = (name: string) => request<ResetPassword>('POST', `/api/people/${seg(name)}/password`)
 export const removePerson = (name: string) => request<void>('DELETE', `/api/people/${seg(name)}`)
 export const invitations = () => request<Invitation[]>('GET', '/api/invitations')
-export const invite = (role: Role, note: string) => request<{ invitation: Invitation; link: string }>('POST', '/api/invitations', { role, note })
+export const invite = (role: Role, note: string) => request<Invited>('POST', '/api/invitations', { role, note })
 export const withdraw = (id: string) => request<void>('DELETE', `/api/invitations/${seg(id)}`)
-export const join = (body: { token: string; name: string; fullName: string; password: string }) => request<Person>('POST', '/api/join', body)
+export const join = (body: Joining) => request<Person>('POST', '/api/join', body)

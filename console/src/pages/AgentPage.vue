@@ -39,7 +39,9 @@ const can = computed(() => (reach.data.value ?? []).filter((r) => r.admitted && 
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (reach.data.value ?? []).filter(
-    (r) => (which.value === 'all' || (r.admitted && !r.lacks) === (which.value === 'yes')) && (!f || `${r.server} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
+    (r) =>
+      (which.value === 'all' || (r.admitted && !r.lacks) === (which.value === 'yes')) &&
+      (!f || `${r.server} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
   )
 })
 
@@ -90,22 +92,73 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
         <ElRadioButton value="yes">can use</ElRadioButton>
         <ElRadioButton value="no">cannot</ElRadioButton>
       </ElRadioGroup>
-      <ElInput v-model="filter" class="filter" size="small" placeholder="Filter by server, tool, reason" clearable aria-label="Filter the reach" />
+      <ElInput
+        v-model="filter"
+        class="filter"
+        size="small"
+        placeholder="Filter by server, tool, reason"
+        clearable
+        aria-label="Filter the reach"
+      />
     </div>
-    <ListFrame :loading="reach.loading.value" :error="reach.error.value" :total="reach.data.value?.length" :shown="shown.length" :retry="loadAll">
-      <template #empty>No server offers a tool yet. <RouterLink to="/servers">Register one</RouterLink>, then admit its tools here.</template>
+    <ListFrame
+      :loading="reach.loading.value"
+      :error="reach.error.value"
+      :total="reach.data.value?.length"
+      :shown="shown.length"
+      :retry="loadAll"
+    >
+      <template #empty
+        >No server offers a tool yet. <RouterLink to="/servers">Register one</RouterLink>, then admit its tools here.</template
+      >
       <table class="list">
-        <colgroup><col style="width: 12%" /><col style="width: 22%" /><col style="width: 11%" /><col /><col v-if="mayKeep" style="width: 84px" /></colgroup>
-        <thead><tr><th>Server</th><th>Tool</th><th>Can use</th><th>Why</th><th v-if="mayKeep"></th></tr></thead>
+        <colgroup>
+          <col style="width: 12%" />
+          <col style="width: 22%" />
+          <col style="width: 11%" />
+          <col />
+          <col v-if="mayKeep" style="width: 84px" />
+        </colgroup>
+        <thead>
+          <tr>
+            <th>Server</th>
+            <th>Tool</th>
+            <th>Can use</th>
+            <th>Why</th>
+            <th v-if="mayKeep"></th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="r in shown" :key="r.exposed">
-            <td><RouterLink :to="`/servers/${r.server}`">{{ r.server }}</RouterLink></td>
-            <td><span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span></td>
-            <td><span v-if="r.lacks" class="warn">▲ not yet</span><span v-else :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span></td>
-            <td class="soft">{{ r.why }}<RouterLink v-if="r.lacks" :to="`/connect/${r.server}`" class="lack">{{ r.lacks }}</RouterLink></td>
+            <td>
+              <RouterLink :to="`/servers/${r.server}`">{{ r.server }}</RouterLink>
+            </td>
+            <td>
+              <span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span>
+            </td>
+            <td>
+              <span v-if="r.lacks" class="warn">▲ not yet</span
+              ><span v-else :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span>
+            </td>
+            <td class="soft">
+              {{ r.why }}<RouterLink v-if="r.lacks" :to="`/connect/${r.server}`" class="lack">{{ r.lacks }}</RouterLink>
+            </td>
             <td v-if="mayKeep">
-              <RouterLink v-if="step(r) === 'rule'" :to="{ path: '/rules', query: { rule: r.rule } }" :aria-label="`The rule that refuses ${r.tool}`">See rule</RouterLink>
-              <button v-else-if="step(r) === 'admit'" class="plain" type="button" :aria-label="`Admit ${r.tool}`" @click="propose(r, 'admit')">Admit</button>
+              <RouterLink
+                v-if="step(r) === 'rule'"
+                :to="{ path: '/rules', query: { rule: r.rule } }"
+                :aria-label="`The rule that refuses ${r.tool}`"
+                >See rule</RouterLink
+              >
+              <button
+                v-else-if="step(r) === 'admit'"
+                class="plain"
+                type="button"
+                :aria-label="`Admit ${r.tool}`"
+                @click="propose(r, 'admit')"
+              >
+                Admit
+              </button>
               <button v-else class="plain" type="button" :aria-label="`Refuse ${r.tool}`" @click="propose(r, 'refuse')">Refuse</button>
             </td>
           </tr>
@@ -118,15 +171,36 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
       <span v-if="mayOwn && !mayAct" class="soft">Only {{ a.owner }} makes passes: whoever holds one acts with their sign-ins.</span>
       <ElButton v-if="mayOwn && mayAct" size="small" type="primary" @click="making = true">Make a pass</ElButton>
     </div>
-    <ListFrame :loading="passes.loading.value" :error="passes.error.value" :total="passes.data.value?.length" :shown="passes.data.value?.length ?? 0" :retry="loadAll">
-      <template #empty>Without a pass this agent is not let in. Make one here, or run <code>bouncer enrol {{ name }} --config FILE</code>.</template>
+    <ListFrame
+      :loading="passes.loading.value"
+      :error="passes.error.value"
+      :total="passes.data.value?.length"
+      :shown="passes.data.value?.length ?? 0"
+      :retry="loadAll"
+    >
+      <template #empty
+        >Without a pass this agent is not let in. Make one here, or run <code>bouncer enrol {{ name }} --config FILE</code>.</template
+      >
       <table class="list">
-        <thead><tr><th>Token</th><th>State</th><th style="width: 34%">Label</th><th>Made</th><th>Valid until</th><th>Last shown</th><th v-if="mayOwn" style="width: 84px"></th></tr></thead>
+        <thead>
+          <tr>
+            <th>Token</th>
+            <th>State</th>
+            <th style="width: 34%">Label</th>
+            <th>Made</th>
+            <th>Valid until</th>
+            <th>Last shown</th>
+            <th v-if="mayOwn" style="width: 84px"></th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="p in passes.data.value" :key="p.id">
             <td class="mono">…{{ p.hint }}</td>
             <td><StateMark :state="p.state" /></td>
-            <td>{{ p.label || '–' }}<span v-if="p.kind === 'token'" class="soft"> signed in</span><span v-else-if="p.kind === 'address'" class="warn"> in an address</span></td>
+            <td>
+              {{ p.label || '–' }}<span v-if="p.kind === 'token'" class="soft"> signed in</span
+              ><span v-else-if="p.kind === 'address'" class="warn"> in an address</span>
+            </td>
             <td class="soft">{{ dateOnly(p.created) }}</td>
             <td>{{ dateOnly(p.expires) }}</td>
             <td class="soft">{{ ago(p.used) }}</td>

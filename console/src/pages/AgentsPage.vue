@@ -38,17 +38,33 @@ function added(a: api.Agent) {
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>There is no agent yet: an agent is one assistant in use.</p>
-      <p v-if="mayOwn"><button class="plain" type="button" @click="adding = true">Add the first one</button>, then enrol it with <code>bouncer enrol NAME --config FILE</code>.</p>
+      <p v-if="mayOwn">
+        <button class="plain" type="button" @click="adding = true">Add the first one</button>, then enrol it with
+        <code>bouncer enrol NAME --config FILE</code>.
+      </p>
     </template>
     <table class="list">
-      <thead><tr><th>Name</th><th>Kind</th><th>Owner</th><th>State</th><th class="num">Valid passes</th><th>Last seen</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>Kind</th>
+          <th>Owner</th>
+          <th>State</th>
+          <th class="num">Valid passes</th>
+          <th>Last seen</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="a in shown" :key="a.id">
-          <td><RouterLink :to="`/agents/${a.name}`">{{ a.name }}</RouterLink></td>
+          <td>
+            <RouterLink :to="`/agents/${a.name}`">{{ a.name }}</RouterLink>
+          </td>
           <td>{{ a.kind }}</td>
           <td>{{ a.owner || 'the team' }}</td>
           <td><StateMark :state="a.paused ? 'paused' : 'active'" /></td>
-          <td class="num"><span :class="{ soft: a.passes === 0 }">{{ a.passes }}</span></td>
+          <td class="num">
+            <span :class="{ soft: a.passes === 0 }">{{ a.passes }}</span>
+          </td>
           <td class="soft">{{ ago(a.seen) }}</td>
         </tr>
       </tbody>

@@ -12,7 +12,7 @@ const props = defineProps<{ server: string }>()
 const route = useRoute()
 const { person } = useSession()
 const { data, error, load } = useResource(() => api.server(props.server))
-const problem = ref<api.Problem>()
+const problem = ref<api.SignInProblem>()
 const token = ref('')
 const stored = ref(false)
 const action = useAction()
@@ -29,35 +29,59 @@ async function see() {
 onMounted(see)
 watch(() => route.fullPath, see)
 async function connect() {
-  const to = await action.run(() => api.beginSignIn({ server: props.server, agent: agent.value || undefined, team: team.value || undefined }))
+  const to = await action.run(() =>
+    api.beginSignIn({ server: props.server, agent: agent.value || undefined, team: team.value || undefined }),
+  )
   if (to) window.location.assign(to.url)
 }
 async function store() {
-  const ok = await action.run<unknown>(() => (team.value ? api.updateServer(props.server, { token: token.value }) : api.giveOwn(props.server, { agent: agent.value || undefined, value: token.value })))
+  const ok = await action.run<unknown>(() =>
+    team.value
+      ? api.updateServer(props.server, { token: token.value })
+      : api.giveOwn(props.server, { agent: agent.value || undefined, value: token.value }),
+  )
   if (ok) stored.value = true
 }
 </script>
 
 <template>
-  <div class="pagehead"><h1>Connect to {{ server }}</h1></div>
+  <div class="pagehead">
+    <h1>Connect to {{ server }}</h1>
+  </div>
   <ErrorNote v-if="error" :error="error" :retry="load" />
   <section v-if="data" class="sheet pad one">
     <template v-if="done && !problem">
       <p class="good"><strong>● Connected.</strong></p>
       <p>{{ server }} is reached with this from the next call on. If an assistant was waiting, have it repeat the call.</p>
-      <p><RouterLink :to="`/servers/${server}`">See {{ server }}</RouterLink> · <RouterLink to="/sign-ins">All sign-ins</RouterLink></p>
+      <p>
+        <RouterLink :to="`/servers/${server}`">See {{ server }}</RouterLink> · <RouterLink to="/sign-ins">All sign-ins</RouterLink>
+      </p>
     </template>
     <template v-else>
       <ErrorNote v-if="action.failure.value && !action.failure.value.field" :error="action.failure.value" />
       <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
       <p v-if="person?.role === 'auditor'">An auditor has no credentials of their own. Ask the agent’s owner to open this page.</p>
       <template v-else-if="data.signIn?.grant === 'code'">
-        <p>{{ server }} wants a sign-in. You are sent there, and come back here. Bouncer keeps the tokens encrypted and fresh, and uses them for <strong>{{ whom }}</strong> only.</p>
-        <ElButton type="primary" size="large" :loading="action.busy.value" @click="connect">{{ problem ? 'Try again' : `Sign in at ${server}` }}</ElButton>
+        <p>
+          {{ server }} wants a sign-in. You are sent there, and come back here. Bouncer keeps the tokens encrypted and fresh, and uses them
+          for <strong>{{ whom }}</strong> only.
+        </p>
+        <ElButton type="primary" size="large" :loading="action.busy.value" @click="connect">{{
+          problem ? 'Try again' : `Sign in at ${server}`
+        }}</ElButton>
       </template>
-      <p v-else-if="data.signIn">Nobody signs in here: {{ data.signIn.grant !== 'assertion' ? 'Bouncer has access of its own to this server.' : 'the identity provider vouches for you when you sign in to Bouncer through it.' }}</p>
+      <p v-else-if="data.signIn">
+        Nobody signs in here:
+        {{
+          data.signIn.grant !== 'assertion'
+            ? 'Bouncer has access of its own to this server.'
+            : 'the identity provider vouches for you when you sign in to Bouncer through it.'
+        }}
+      </p>
       <ElForm v-else label-position="top" @submit.prevent="store">
-        <p>The token is tried first, kept encrypted, and used for <strong>{{ whom }}</strong> only.</p>
+        <p>
+          The token is tried first, kept encrypted, and used for <strong>{{ whom }}</strong> only.
+        </p>
         <ElFormItem label="Token for this server" :error="action.failure.value?.field ? action.failure.value.message : ''">
           <ElInput v-model="token" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />
         </ElFormItem>

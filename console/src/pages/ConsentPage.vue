@@ -37,26 +37,45 @@ async function added() {
 </script>
 
 <template>
-  <div class="pagehead"><h1>{{ data ? `${data.appName} wants to use your tools` : 'A program wants to use your tools' }}</h1></div>
-  <section v-if="none" class="sheet pad one"><p class="bad"><strong>Nothing was granted.</strong></p><p>{{ why }}</p></section>
+  <div class="pagehead">
+    <h1>{{ data ? `${data.appName} wants to use your tools` : 'A program wants to use your tools' }}</h1>
+  </div>
+  <section v-if="none" class="sheet pad one">
+    <p class="bad"><strong>Nothing was granted.</strong></p>
+    <p>{{ why }}</p>
+  </section>
   <ErrorNote v-else-if="error" :error="error" />
   <section v-else-if="data" class="sheet pad one">
     <ErrorNote v-if="failure" :error="failure" />
     <dl class="facts">
-      <dt>calls itself</dt><dd><strong>{{ data.appName }}</strong> <span class="soft">{{ data.document ? 'as its own site describes it' : 'nobody has checked that' }}</span></dd>
-      <dt>answer goes to</dt><dd class="mono">{{ data.returns }}</dd>
-      <dt>wants</dt><dd class="mono">{{ data.resource }}</dd>
+      <dt>calls itself</dt>
+      <dd>
+        <strong>{{ data.appName }}</strong>
+        <span class="soft">{{ data.document ? 'as its own site describes it' : 'nobody has checked that' }}</span>
+      </dd>
+      <dt>answer goes to</dt>
+      <dd class="mono">{{ data.returns }}</dd>
+      <dt>wants</dt>
+      <dd class="mono">{{ data.resource }}</dd>
     </dl>
     <template v-if="data.agents.length">
       <h2 class="ask">Which agent is it?</h2>
       <ElRadioGroup v-model="agent" class="agents">
-        <ElRadio v-for="a in data.agents" :key="a.name" :value="a.name">{{ a.name }} <span class="soft">{{ a.kind }}, {{ a.owner ? 'yours' : 'the team’s' }}, reaches {{ a.tools.length }} {{ a.tools.length === 1 ? 'tool' : 'tools' }}</span></ElRadio>
+        <ElRadio v-for="a in data.agents" :key="a.name" :value="a.name"
+          >{{ a.name }}
+          <span class="soft"
+            >{{ a.kind }}, {{ a.owner ? 'yours' : 'the team’s' }}, reaches {{ a.tools.length }}
+            {{ a.tools.length === 1 ? 'tool' : 'tools' }}</span
+          ></ElRadio
+        >
       </ElRadioGroup>
       <div v-if="picked" class="reach" role="status">
         <p v-if="!picked.tools.length" class="soft">It reaches nothing there yet; rules can admit tools later.</p>
         <template v-else>
           <p>As {{ picked.name }} it can use these tools now, and whatever rules admit later:</p>
-          <div class="names"><code v-for="t in picked.tools" :key="t" :class="{ warn: picked.changes.includes(t) }">{{ t }}</code></div>
+          <div class="names">
+            <code v-for="t in picked.tools" :key="t" :class="{ warn: picked.changes.includes(t) }">{{ t }}</code>
+          </div>
           <p v-if="picked.changes.length" class="soft"><span class="warn">Those in amber</span> can change something.</p>
         </template>
       </div>

@@ -28,9 +28,15 @@ async function join() {
     <p>You are invited to the team. Choose how you sign in.</p>
     <ErrorNote v-if="failure && !['name', 'fullName', 'password'].includes(failure.field)" :error="failure" />
     <ElForm label-position="top" @submit.prevent="join">
-      <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
-      <ElFormItem label="Full name" :error="fieldError('fullName')"><ElInput v-model="form.fullName" name="fullName" autocomplete="name" /></ElFormItem>
-      <ElFormItem label="Password, at least 10 characters" :error="fieldError('password')"><ElInput v-model="form.password" name="password" type="password" autocomplete="new-password" show-password /></ElFormItem>
+      <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"
+        ><ElInput v-model="form.name" name="name" autocomplete="username" autofocus
+      /></ElFormItem>
+      <ElFormItem label="Full name" :error="fieldError('fullName')"
+        ><ElInput v-model="form.fullName" name="fullName" autocomplete="name"
+      /></ElFormItem>
+      <ElFormItem label="Password, at least 10 characters" :error="fieldError('password')"
+        ><ElInput v-model="form.password" name="password" type="password" autocomplete="new-password" show-password
+      /></ElFormItem>
       <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Join the team</ElButton>
     </ElForm>
   </GatePanel>

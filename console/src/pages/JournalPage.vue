@@ -68,7 +68,10 @@ watch(span, () => counts.load())
 
 // A text filter looks into arguments and results, which live records do not
 // carry: the list is asked for again instead.
-const matches = (c: api.Call) => (!filter.agent || c.agent === filter.agent) && (!filter.server || c.server === filter.server) && (!filter.outcome || c.outcome === filter.outcome)
+const matches = (c: api.Call) =>
+  (!filter.agent || c.agent === filter.agent) &&
+  (!filter.server || c.server === filter.server) &&
+  (!filter.outcome || c.outcome === filter.outcome)
 let again = 0
 function arrive(calls: api.Call[]) {
   window.clearTimeout(again)
@@ -88,7 +91,9 @@ function arrive(calls: api.Call[]) {
 }
 useLive({ calls: arrive, back: loadAll })
 
-const total = computed(() => (list.data.value === undefined ? undefined : filtering.value ? Math.max(1, rows.value.length) : rows.value.length))
+const total = computed(() =>
+  list.data.value === undefined ? undefined : filtering.value ? Math.max(1, rows.value.length) : rows.value.length,
+)
 const filtering = computed(() => Object.values(filter).some(Boolean))
 const holdText = computed(() => (held.value ? `Go on${waiting.value ? ` (${waiting.value} new)` : ''}` : 'Hold still'))
 function hold() {
@@ -102,16 +107,24 @@ function hold() {
     <h1>Journal</h1>
     <span class="soft">Every call, admitted or refused, as it happens.</span>
     <div class="grow" />
-    <ElSelect v-model="span" class="span" aria-label="Time shown in the chart"><ElOption v-for="(s, i) in steps" :key="s.text" :value="i" :label="s.text" /></ElSelect>
+    <ElSelect v-model="span" class="span" aria-label="Time shown in the chart"
+      ><ElOption v-for="(s, i) in steps" :key="s.text" :value="i" :label="s.text"
+    /></ElSelect>
     <ElButton :aria-pressed="held" @click="hold">{{ holdText }}</ElButton>
   </div>
   <section class="sheet pad chartbox">
     <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
   </section>
   <div class="bar">
-    <ElSelect v-model="filter.agent" class="pick" clearable placeholder="all agents" aria-label="Agent"><ElOption v-for="a in agents.data.value ?? []" :key="a.id" :value="a.name" :label="a.name" /></ElSelect>
-    <ElSelect v-model="filter.server" class="pick" clearable placeholder="all servers" aria-label="Server"><ElOption v-for="s in servers.data.value ?? []" :key="s.id" :value="s.name" :label="s.name" /></ElSelect>
-    <ElSelect v-model="filter.outcome" class="pick" clearable placeholder="all outcomes" aria-label="Outcome"><ElOption v-for="o in outcomes" :key="o" :value="o" :label="o" /></ElSelect>
+    <ElSelect v-model="filter.agent" class="pick" clearable placeholder="all agents" aria-label="Agent"
+      ><ElOption v-for="a in agents.data.value ?? []" :key="a.id" :value="a.name" :label="a.name"
+    /></ElSelect>
+    <ElSelect v-model="filter.server" class="pick" clearable placeholder="all servers" aria-label="Server"
+      ><ElOption v-for="s in servers.data.value ?? []" :key="s.id" :value="s.name" :label="s.name"
+    /></ElSelect>
+    <ElSelect v-model="filter.outcome" class="pick" clearable placeholder="all outcomes" aria-label="Outcome"
+      ><ElOption v-for="o in outcomes" :key="o" :value="o" :label="o"
+    /></ElSelect>
     <ElInput v-model="filter.text" class="text" clearable placeholder="Text in tool, error, arguments, result" aria-label="Text" />
   </div>
   <ListFrame :loading="list.loading.value" :error="list.error.value" :total="total" :shown="rows.length" :retry="loadAll">
@@ -120,11 +133,33 @@ function hold() {
       <p>Enrol an assistant with <code>bouncer enrol AGENT --config FILE</code>; its calls appear here as they happen.</p>
     </template>
     <table class="list">
-      <colgroup><col style="width: 118px" /><col style="width: 13%" /><col style="width: 11%" /><col style="width: 18%" /><col style="width: 104px" /><col style="width: 82px" /><col /></colgroup>
-      <thead><tr><th>Time</th><th>Agent</th><th>Server</th><th>Tool</th><th>Outcome</th><th class="num">Took</th><th>Error</th></tr></thead>
+      <colgroup>
+        <col style="width: 118px" />
+        <col style="width: 13%" />
+        <col style="width: 11%" />
+        <col style="width: 18%" />
+        <col style="width: 104px" />
+        <col style="width: 82px" />
+        <col />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Time</th>
+          <th>Agent</th>
+          <th>Server</th>
+          <th>Tool</th>
+          <th>Outcome</th>
+          <th class="num">Took</th>
+          <th>Error</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="c in rows" :key="c.id">
-          <td><button class="plain" type="button" :aria-label="`Call at ${moment(c.at)} in full`" @click="selected = c.id">{{ moment(c.at) }}</button></td>
+          <td>
+            <button class="plain" type="button" :aria-label="`Call at ${moment(c.at)} in full`" @click="selected = c.id">
+              {{ moment(c.at) }}
+            </button>
+          </td>
           <td class="clip">{{ c.agent }}</td>
           <td class="clip">{{ c.server || '–' }}</td>
           <td class="clip mono" :title="c.tool">{{ c.tool }}</td>

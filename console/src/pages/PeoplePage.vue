@@ -18,7 +18,12 @@ const people = useResource(() => api.people())
 const logins = useResource(() => api.logins())
 const invitations = useResource(() => (admin.value ? api.invitations() : Promise.resolve([])))
 const roles: api.Role[] = ['admin', 'maintainer', 'member', 'auditor']
-const may: Record<api.Role, string> = { admin: 'everything, people included', maintainer: 'servers, secrets, rules and all agents', member: 'their own agents, sign-ins and calls', auditor: 'sees everything, alters nothing' }
+const may: Record<api.Role, string> = {
+  admin: 'everything, people included',
+  maintainer: 'servers, secrets, rules and all agents',
+  member: 'their own agents, sign-ins and calls',
+  auditor: 'sees everything, alters nothing',
+}
 function loadAll() {
   void people.load()
   void logins.load()
@@ -64,7 +69,15 @@ async function reset(p: api.Person) {
   loadAll()
 }
 async function remove(p: api.Person) {
-  if ((await confirmed(`Remove ${p.fullName}?`, 'Logins, sign-ins and own secrets go as well. Agents have to be handed over first.', 'Remove')) && (await attempt(() => api.removePerson(p.name)))) loadAll()
+  if (
+    (await confirmed(
+      `Remove ${p.fullName}?`,
+      'Logins, sign-ins and own secrets go as well. Agents have to be handed over first.',
+      'Remove',
+    )) &&
+    (await attempt(() => api.removePerson(p.name)))
+  )
+    loadAll()
 }
 async function end(l: api.Login) {
   if (await attempt(() => api.endLogin(l.id))) {
@@ -88,48 +101,144 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
       <ElButton type="primary" @click="adding = 'invite'">Invite by a link</ElButton>
     </template>
   </div>
-  <ListFrame :loading="people.loading.value" :error="people.error.value" :total="people.data.value?.length" :shown="shownPeople.length" :retry="loadAll">
+  <ListFrame
+    :loading="people.loading.value"
+    :error="people.error.value"
+    :total="people.data.value?.length"
+    :shown="shownPeople.length"
+    :retry="loadAll"
+  >
     <template #empty>Nobody is here yet.</template>
     <table class="list">
-      <colgroup><col style="width: 14%" /><col style="width: 20%" /><col style="width: 16%" /><col /><col v-if="admin" style="width: 190px" /></colgroup>
-      <thead><tr><th>Name</th><th>Full name</th><th>Role</th><th>May</th><th v-if="admin"></th></tr></thead>
+      <colgroup>
+        <col style="width: 14%" />
+        <col style="width: 20%" />
+        <col style="width: 16%" />
+        <col />
+        <col v-if="admin" style="width: 190px" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>Full name</th>
+          <th>Role</th>
+          <th>May</th>
+          <th v-if="admin"></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="p in shownPeople" :key="p.id">
           <td class="mono">{{ p.name }}</td>
-          <td>{{ p.fullName }}<div v-if="p.mustChange" class="soft">has a one-time password</div></td>
           <td>
-            <ElSelect v-if="admin && !p.elsewhere" :model-value="p.role" size="small" :aria-label="`Role of ${p.name}`" @update:model-value="(r: api.Role) => setRole(p, r)"><ElOption v-for="r in roles" :key="r" :value="r" :label="r" /></ElSelect>
-            <template v-else>{{ p.role }}<div v-if="p.elsewhere" class="soft">by groups</div></template>
+            {{ p.fullName }}
+            <div v-if="p.mustChange" class="soft">has a one-time password</div>
+          </td>
+          <td>
+            <ElSelect
+              v-if="admin && !p.elsewhere"
+              :model-value="p.role"
+              size="small"
+              :aria-label="`Role of ${p.name}`"
+              @update:model-value="(r: api.Role) => setRole(p, r)"
+              ><ElOption v-for="r in roles" :key="r" :value="r" :label="r"
+            /></ElSelect>
+            <template v-else
+              >{{ p.role }}
+              <div v-if="p.elsewhere" class="soft">by groups</div></template
+            >
           </td>
           <td class="soft">{{ may[p.role] }}{{ p.elsewhere ? '; signs in at the identity provider' : '' }}</td>
-          <td v-if="admin"><template v-if="p.name !== person?.name"><button class="plain" type="button" @click="reset(p)">New password</button> · <button class="plain" type="button" @click="remove(p)">Remove</button></template><span v-else class="soft">you</span></td>
+          <td v-if="admin">
+            <template v-if="p.name !== person?.name"
+              ><button class="plain" type="button" @click="reset(p)">New password</button> ·
+              <button class="plain" type="button" @click="remove(p)">Remove</button></template
+            ><span v-else class="soft">you</span>
+          </td>
         </tr>
       </tbody>
     </table>
   </ListFrame>
   <template v-if="admin && invitations.data.value?.length">
     <div class="pagehead sub"><h2>Invitations</h2></div>
-    <ListFrame :loading="invitations.loading.value" :error="invitations.error.value" :total="invitations.data.value?.length" :shown="shownInvitations.length" :retry="loadAll">
+    <ListFrame
+      :loading="invitations.loading.value"
+      :error="invitations.error.value"
+      :total="invitations.data.value?.length"
+      :shown="shownInvitations.length"
+      :retry="loadAll"
+    >
       <table class="list">
-        <colgroup><col style="width: 12%" /><col style="width: 14%" /><col /><col style="width: 14%" /><col style="width: 14%" /><col style="width: 110px" /></colgroup>
-        <thead><tr><th>State</th><th>Role</th><th>For</th><th>By</th><th>Ends</th><th></th></tr></thead>
+        <colgroup>
+          <col style="width: 12%" />
+          <col style="width: 14%" />
+          <col />
+          <col style="width: 14%" />
+          <col style="width: 14%" />
+          <col style="width: 110px" />
+        </colgroup>
+        <thead>
+          <tr>
+            <th>State</th>
+            <th>Role</th>
+            <th>For</th>
+            <th>By</th>
+            <th>Ends</th>
+            <th></th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="i in shownInvitations" :key="i.id">
-            <td><StateMark :state="i.state" /></td><td>{{ i.role }}</td><td>{{ i.note || '–' }}<span v-if="i.taken" class="soft"> taken by {{ i.taken }}</span></td><td>{{ i.by }}</td><td>{{ dateOnly(i.expires) }}</td>
-            <td><button class="plain" type="button" @click="withdraw(i)">{{ i.state === 'open' ? 'Take back' : 'Clear' }}</button></td>
+            <td><StateMark :state="i.state" /></td>
+            <td>{{ i.role }}</td>
+            <td>
+              {{ i.note || '–' }}<span v-if="i.taken" class="soft"> taken by {{ i.taken }}</span>
+            </td>
+            <td>{{ i.by }}</td>
+            <td>{{ dateOnly(i.expires) }}</td>
+            <td>
+              <button class="plain" type="button" @click="withdraw(i)">{{ i.state === 'open' ? 'Take back' : 'Clear' }}</button>
+            </td>
           </tr>
         </tbody>
       </table>
     </ListFrame>
   </template>
-  <div class="pagehead sub"><h2>{{ admin ? 'Open logins' : 'Your open logins' }}</h2></div>
-  <ListFrame :loading="logins.loading.value" :error="logins.error.value" :total="logins.data.value?.length" :shown="shownLogins.length" :retry="loadAll">
+  <div class="pagehead sub">
+    <h2>{{ admin ? 'Open logins' : 'Your open logins' }}</h2>
+  </div>
+  <ListFrame
+    :loading="logins.loading.value"
+    :error="logins.error.value"
+    :total="logins.data.value?.length"
+    :shown="shownLogins.length"
+    :retry="loadAll"
+  >
     <table class="list">
-      <colgroup><col style="width: 14%" /><col /><col style="width: 16%" /><col style="width: 14%" /><col style="width: 14%" /><col style="width: 110px" /></colgroup>
-      <thead><tr><th>Person</th><th>Where</th><th>From</th><th>Opened</th><th>Last used</th><th></th></tr></thead>
+      <colgroup>
+        <col style="width: 14%" />
+        <col />
+        <col style="width: 16%" />
+        <col style="width: 14%" />
+        <col style="width: 14%" />
+        <col style="width: 110px" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Person</th>
+          <th>Where</th>
+          <th>From</th>
+          <th>Opened</th>
+          <th>Last used</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="l in shownLogins" :key="l.id">
-          <td class="mono">{{ l.person }}</td><td>{{ l.label || l.kind }}<span v-if="l.present" class="good"> this one</span></td><td class="mono">{{ l.from || '–' }}</td><td>{{ dateOnly(l.created) }}</td><td class="soft">{{ ago(l.used) }}</td>
+          <td class="mono">{{ l.person }}</td>
+          <td>{{ l.label || l.kind }}<span v-if="l.present" class="good"> this one</span></td>
+          <td class="mono">{{ l.from || '–' }}</td>
+          <td>{{ dateOnly(l.created) }}</td>
+          <td class="soft">{{ ago(l.used) }}</td>
           <td><button class="plain" type="button" @click="end(l)">End</button></td>
         </tr>
       </tbody>
@@ -139,15 +248,31 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
     <ErrorNote v-if="action.failure.value && !action.failure.value.field" :error="action.failure.value" />
     <ElForm label-position="top" @submit.prevent="submit">
       <template v-if="adding === 'add'">
-        <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"><ElInput v-model="form.name" name="name" placeholder="isla" autofocus /></ElFormItem>
-        <ElFormItem label="Full name" :error="fieldError('fullName')"><ElInput v-model="form.fullName" name="fullName" placeholder="Isla Faro" /></ElFormItem>
+        <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"
+          ><ElInput v-model="form.name" name="name" placeholder="isla" autofocus
+        /></ElFormItem>
+        <ElFormItem label="Full name" :error="fieldError('fullName')"
+          ><ElInput v-model="form.fullName" name="fullName" placeholder="Isla Faro"
+        /></ElFormItem>
       </template>
-      <ElFormItem v-else label="Whom it is for" :error="fieldError('note')"><ElInput v-model="form.note" name="note" placeholder="Isla, ropes" autofocus /></ElFormItem>
+      <ElFormItem v-else label="Whom it is for" :error="fieldError('note')"
+        ><ElInput v-model="form.note" name="note" placeholder="Isla, ropes" autofocus
+      /></ElFormItem>
       <ElFormItem label="Role" :error="fieldError('role')">
-        <ElRadioGroup v-model="form.role"><ElRadioButton v-for="r in roles" :key="r" :value="r">{{ r }}</ElRadioButton></ElRadioGroup>
+        <ElRadioGroup v-model="form.role"
+          ><ElRadioButton v-for="r in roles" :key="r" :value="r">{{ r }}</ElRadioButton></ElRadioGroup
+        >
       </ElFormItem>
-      <p class="soft">{{ form.role }}: {{ may[form.role] }}. {{ adding === 'invite' ? 'The link works once, for seven days.' : 'They get a one-time password, which they replace.' }}</p>
-      <div class="actions"><ElButton @click="open = false">Leave</ElButton><ElButton type="primary" native-type="submit" :loading="action.busy.value">{{ adding === 'invite' ? 'Make the link' : 'Add' }}</ElButton></div>
+      <p class="soft">
+        {{ form.role }}: {{ may[form.role] }}.
+        {{ adding === 'invite' ? 'The link works once, for seven days.' : 'They get a one-time password, which they replace.' }}
+      </p>
+      <div class="actions">
+        <ElButton @click="open = false">Leave</ElButton
+        ><ElButton type="primary" native-type="submit" :loading="action.busy.value">{{
+          adding === 'invite' ? 'Make the link' : 'Add'
+        }}</ElButton>
+      </div>
     </ElForm>
   </ElDialog>
   <ElDialog v-model="shownOnce" :title="once?.title" width="560px" append-to-body>

@@ -19,21 +19,34 @@ onMounted(load)
 useLive({ topics: (t) => (t === 'secrets' || t === 'servers') && load(), back: load })
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter((s) => !f || [s.name, s.kind, s.owner ?? '', s.source ?? '', ...s.usedBy].some((v) => v.toLowerCase().includes(f)))
+  return (data.value ?? []).filter(
+    (s) => !f || [s.name, s.kind, s.owner ?? '', s.source ?? '', ...s.usedBy].some((v) => v.toLowerCase().includes(f)),
+  )
 })
 const soon = computed(() => (data.value ?? []).filter((s) => s.warning))
 const mine = (s: api.Secret) => mayKeep.value || s.owner === person.value?.name
 async function remove(s: api.Secret) {
-  if ((await confirmed(`Remove ${s.name}?`, 'Its value cannot be had back.', 'Remove')) && (await attempt(() => api.removeSecret(s.name)))) void load()
+  if ((await confirmed(`Remove ${s.name}?`, 'Its value cannot be had back.', 'Remove')) && (await attempt(() => api.removeSecret(s.name))))
+    void load()
 }
-function done() {
+function close() {
   adding.value = false
   rotating.value = undefined
+}
+function done() {
+  close()
   void load()
 }
 function detail(s: api.Secret): string {
   if (s.facts.form !== 'jwt') return ''
-  return ['JSON Web Token', s.facts.issuer && `of ${s.facts.issuer}`, s.facts.audience?.length && `for ${s.facts.audience.join(' ')}`, s.facts.scopes?.length && `scopes ${s.facts.scopes.join(' ')}`].filter(Boolean).join(', ')
+  return [
+    'JSON Web Token',
+    s.facts.issuer && `of ${s.facts.issuer}`,
+    s.facts.audience?.length && `for ${s.facts.audience.join(' ')}`,
+    s.facts.scopes?.length && `scopes ${s.facts.scopes.join(' ')}`,
+  ]
+    .filter(Boolean)
+    .join(', ')
 }
 </script>
 
@@ -47,22 +60,55 @@ function detail(s: api.Secret): string {
   </div>
   <div v-if="soon.length" class="soon" role="status">
     <strong>{{ soon.length === 1 ? 'One secret needs' : `${soon.length} secrets need` }} a new value</strong>
-    <div v-for="s in soon" :key="s.id"><button v-if="mine(s)" class="plain mono" type="button" @click="rotating = s">{{ s.name }}</button><span v-else class="mono">{{ s.name }}</span>: {{ s.warning }}</div>
+    <div v-for="s in soon" :key="s.id">
+      <button v-if="mine(s)" class="plain mono" type="button" @click="rotating = s">{{ s.name }}</button><span v-else class="mono">{{
+        s.name
+      }}</span
+      >: {{ s.warning }}
+    </div>
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>No secrets are stored{{ mayKeep ? '' : ' for you' }} yet.</p>
-      <p v-if="mayKeep"><button class="plain" type="button" @click="adding = true">Store the first one</button>, or give a server its token when you register it.</p>
+      <p v-if="mayKeep">
+        <button class="plain" type="button" @click="adding = true">Store the first one</button>, or give a server its token when you
+        register it.
+      </p>
       <p v-else>When a server wants a token of your own, its page lets you store it.</p>
     </template>
     <table class="list">
-      <colgroup><col style="width: 19%" /><col style="width: 12%" /><col style="width: 15%" /><col /><col style="width: 12%" /><col style="width: 11%" /><col style="width: 164px" /></colgroup>
-      <thead><tr><th>Secret</th><th>Kind</th><th>Used by</th><th>What is known of it</th><th>Ends</th><th>Last used</th><th></th></tr></thead>
+      <colgroup>
+        <col style="width: 19%" />
+        <col style="width: 12%" />
+        <col style="width: 15%" />
+        <col />
+        <col style="width: 12%" />
+        <col style="width: 11%" />
+        <col style="width: 164px" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Secret</th>
+          <th>Kind</th>
+          <th>Used by</th>
+          <th>What is known of it</th>
+          <th>Ends</th>
+          <th>Last used</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="s in shown" :key="s.id">
-          <td class="mono">{{ s.name }}<div v-if="s.owner" class="soft">{{ s.owner }}’s own</div></td>
+          <td class="mono">
+            {{ s.name }}
+            <div v-if="s.owner" class="soft">{{ s.owner }}’s own</div>
+          </td>
           <td>{{ s.kind }}</td>
-          <td><template v-for="(u, i) in s.usedBy" :key="u"><template v-if="i">, </template><RouterLink :to="`/servers/${u}`">{{ u }}</RouterLink></template><span v-if="!s.usedBy.length" class="soft">nothing yet</span></td>
+          <td>
+            <template v-for="(u, i) in s.usedBy" :key="u"
+              ><template v-if="i">, </template><RouterLink :to="`/servers/${u}`">{{ u }}</RouterLink></template
+            ><span v-if="!s.usedBy.length" class="soft">nothing yet</span>
+          </td>
           <td>
             <span v-if="s.source" class="mono">read from {{ s.source }}</span>
             <span v-else-if="detail(s)">{{ detail(s) }}</span>
@@ -72,13 +118,16 @@ function detail(s: api.Secret): string {
           <td :class="{ bad: s.warning }">{{ s.ends ? dateOnly(s.ends) : '–' }}</td>
           <td class="soft">{{ ago(s.used) }}</td>
           <td>
-            <template v-if="mine(s)"><button class="plain" type="button" @click="rotating = s">New value</button> · <button class="plain" type="button" @click="remove(s)">Remove</button></template>
+            <template v-if="mine(s)"
+              ><button class="plain" type="button" @click="rotating = s">New value</button> ·
+              <button class="plain" type="button" @click="remove(s)">Remove</button></template
+            >
           </td>
         </tr>
       </tbody>
     </table>
   </ListFrame>
-  <SecretDialog v-if="adding || rotating" :secret="rotating" @close="adding = false; rotating = undefined" @done="done" />
+  <SecretDialog v-if="adding || rotating" :secret="rotating" @close="close" @done="done" />
 </template>
 
 <style scoped>

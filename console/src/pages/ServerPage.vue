@@ -40,11 +40,22 @@ const shown = computed(() => {
 const shownEditions = computed(() => (editions.data.value ?? []).slice(0, 10))
 const limits = computed(() => {
   const v = s.value
-  return [v?.memoryMiB && `${v.memoryMiB} MiB of memory`, v?.openFiles && `${v.openFiles} open files`, v?.processes && `${v.processes} processes`].filter(Boolean).join(', ')
+  return [
+    v?.memoryMiB && `${v.memoryMiB} MiB of memory`,
+    v?.openFiles && `${v.openFiles} open files`,
+    v?.processes && `${v.processes} processes`,
+  ]
+    .filter(Boolean)
+    .join(', ')
 })
 const credential = computed(() => {
   const v = s.value
-  const how = { code: 'a sign-in with a browser', client: 'Bouncer’s own client credentials', workload: 'the platform vouches for Bouncer', assertion: 'the identity provider vouches' }
+  const how = {
+    code: 'a sign-in with a browser',
+    client: 'Bouncer’s own client credentials',
+    workload: 'the platform vouches for Bouncer',
+    assertion: 'the identity provider vouches',
+  }
   const what = v?.signIn ? how[v.signIn.grant] : v?.secret || v?.per ? 'a stored secret' : 'none'
   return v?.per && v.per !== 'team' ? `${what}, each ${v.per} their own` : what
 })
@@ -60,7 +71,11 @@ async function pause(paused: boolean) {
   if (await attempt(() => api.updateServer(props.name, { paused }))) loadAll()
 }
 async function remove() {
-  const ok = await confirmed(`Remove ${props.name}?`, 'Its tools leave every agent’s reach at once. The journal and the stored secret stay.', 'Remove')
+  const ok = await confirmed(
+    `Remove ${props.name}?`,
+    'Its tools leave every agent’s reach at once. The journal and the stored secret stay.',
+    'Remove',
+  )
   if (ok && (await attempt(() => api.removeServer(props.name)))) void router.push('/servers')
 }
 function changed() {
@@ -87,30 +102,71 @@ function changed() {
     <div v-if="s.health.finding" class="finding" role="status">
       <strong>{{ s.health.finding.message }}</strong>
       <div>What helps: {{ s.health.finding.remedy }}</div>
-      <div class="soft">Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}. Agents keep the last known tools; their calls are told this reason.</div>
+      <div class="soft">
+        Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}. Agents
+        keep the last known tools; their calls are told this reason.
+      </div>
     </div>
     <div v-if="waiting" class="finding wait" role="status">
       <strong>Nobody has a credential for it yet.</strong>
-      <div>What helps: <RouterLink :to="`/connect/${name}${s.per === 'person' ? '' : '?for=team'}`">{{ s.signIn ? 'sign in' : 'store a token' }}</RouterLink>. Until then, calls are told who has to.</div>
+      <div>
+        What helps:
+        <RouterLink :to="`/connect/${name}${s.per === 'person' ? '' : '?for=team'}`">{{
+          s.signIn ? 'sign in' : 'store a token'
+        }}</RouterLink>. Until then, calls are told who has to.
+      </div>
     </div>
     <div class="cards">
       <section class="sheet pad">
         <h2>What it is</h2>
         <dl class="facts">
-          <dt>{{ s.command ? 'command' : 'address' }}</dt><dd class="mono">{{ place(s) }}</dd>
-          <template v-if="s.dir"><dt>directory</dt><dd class="mono">{{ s.dir }}</dd></template>
-          <template v-if="s.env?.length"><dt>variables</dt><dd class="mono">{{ s.env.join(' ') }}</dd></template>
-          <dt>says it is</dt><dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
-          <dt>transport</dt><dd>{{ s.transport }}<template v-if="s.transport !== 'rest'">, revision {{ s.health.revision || 'unknown' }}</template></dd>
-          <dt>offers</dt><dd>{{ s.health.tools }} tools, {{ s.health.prompts }} prompts, {{ s.health.resources }} resources</dd>
-          <template v-if="s.transport !== 'rest'"><dt>sharing</dt><dd>{{ s.sharing }}</dd></template>
-          <template v-if="limits"><dt>at most</dt><dd>{{ limits }}</dd></template>
-          <template v-if="s.headers?.length"><dt>headers</dt><dd class="mono">{{ s.headers.join('; ') }}</dd></template>
-          <dt>credential</dt><dd>{{ credential }}</dd>
-          <dt>secret</dt><dd>{{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span></dd>
-          <template v-if="s.health.noise"><dt>noise</dt><dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template>
-          <dt>registered</dt><dd>{{ fullMoment(s.created) }}</dd>
-          <template v-if="s.health.leftOut?.length"><dt>left out</dt><dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template>
+          <dt>{{ s.command ? 'command' : 'address' }}</dt>
+          <dd class="mono">{{ place(s) }}</dd>
+          <template v-if="s.dir"
+            ><dt>directory</dt>
+            <dd class="mono">{{ s.dir }}</dd></template
+          >
+          <template v-if="s.env?.length"
+            ><dt>variables</dt>
+            <dd class="mono">{{ s.env.join(' ') }}</dd></template
+          >
+          <dt>says it is</dt>
+          <dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
+          <dt>transport</dt>
+          <dd>
+            {{ s.transport }}<template v-if="s.transport !== 'rest'">, revision {{ s.health.revision || 'unknown' }}</template>
+          </dd>
+          <dt>offers</dt>
+          <dd>{{ s.health.tools }} tools, {{ s.health.prompts }} prompts, {{ s.health.resources }} resources</dd>
+          <template v-if="s.transport !== 'rest'"
+            ><dt>sharing</dt>
+            <dd>{{ s.sharing }}</dd></template
+          >
+          <template v-if="limits"
+            ><dt>at most</dt>
+            <dd>{{ limits }}</dd></template
+          >
+          <template v-if="s.headers?.length"
+            ><dt>headers</dt>
+            <dd class="mono">{{ s.headers.join('; ') }}</dd></template
+          >
+          <dt>credential</dt>
+          <dd>{{ credential }}</dd>
+          <dt>secret</dt>
+          <dd>
+            {{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span
+            ><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span>
+          </dd>
+          <template v-if="s.health.noise"
+            ><dt>noise</dt>
+            <dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template
+          >
+          <dt>registered</dt>
+          <dd>{{ fullMoment(s.created) }}</dd>
+          <template v-if="s.health.leftOut?.length"
+            ><dt>left out</dt>
+            <dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template
+          >
         </dl>
       </section>
       <section class="sheet pad">
@@ -136,29 +192,79 @@ function changed() {
       <h2>Tools</h2>
       <ElInput v-model="filter" class="filter" placeholder="Filter tools" clearable aria-label="Filter tools" />
     </div>
-    <ListFrame :loading="tools.loading.value" :error="tools.error.value" :total="tools.data.value?.length" :shown="shown.length" :retry="loadAll">
+    <ListFrame
+      :loading="tools.loading.value"
+      :error="tools.error.value"
+      :total="tools.data.value?.length"
+      :shown="shown.length"
+      :retry="loadAll"
+    >
       <template #empty>This server offers no tools, as far as is known. Reach it again, or ask its operator.</template>
       <table class="list">
-        <colgroup><col style="width: 22%" /><col style="width: 12%" /><col /></colgroup>
-        <thead><tr><th>Tool</th><th>It says</th><th>Description</th></tr></thead>
+        <colgroup>
+          <col style="width: 22%" />
+          <col style="width: 12%" />
+          <col />
+        </colgroup>
+        <thead>
+          <tr>
+            <th>Tool</th>
+            <th>It says</th>
+            <th>Description</th>
+          </tr>
+        </thead>
         <tbody>
           <template v-for="t in shown" :key="t.name">
             <tr>
-              <td><button class="plain mono" type="button" :aria-expanded="openTool === t.name" @click="openTool = openTool === t.name ? '' : t.name">{{ t.name }}</button></td>
-              <td><span v-if="t.destructive" class="warn">destructive</span><span v-else-if="t.readOnly" class="soft">read only</span><span v-else class="soft">–</span></td>
+              <td>
+                <button
+                  class="plain mono"
+                  type="button"
+                  :aria-expanded="openTool === t.name"
+                  @click="openTool = openTool === t.name ? '' : t.name"
+                >
+                  {{ t.name }}
+                </button>
+              </td>
+              <td>
+                <span v-if="t.destructive" class="warn">destructive</span><span v-else-if="t.readOnly" class="soft">read only</span
+                ><span v-else class="soft">–</span>
+              </td>
               <td>{{ t.description }}</td>
             </tr>
-            <tr v-if="openTool === t.name"><td colspan="3"><pre class="body">{{ JSON.stringify(t.schema.inputSchema, null, 2) }}</pre></td></tr>
+            <tr v-if="openTool === t.name">
+              <td colspan="3">
+                <pre class="body">{{ JSON.stringify(t.schema.inputSchema, null, 2) }}</pre>
+              </td>
+            </tr>
           </template>
         </tbody>
       </table>
     </ListFrame>
     <div class="pagehead sub editions"><h2>Editions of the tool list</h2></div>
-    <ListFrame :loading="editions.loading.value" :error="editions.error.value" :total="editions.data.value?.length" :shown="shownEditions.length" :retry="loadAll">
+    <ListFrame
+      :loading="editions.loading.value"
+      :error="editions.error.value"
+      :total="editions.data.value?.length"
+      :shown="shownEditions.length"
+      :retry="loadAll"
+    >
       <template #empty>No tool list was seen yet. Reach the server, and its first edition is recorded.</template>
       <table class="list">
-        <colgroup><col style="width: 18%" /><col style="width: 14%" /><col style="width: 8%" /><col /></colgroup>
-        <thead><tr><th>Seen</th><th>Edition</th><th>Tools</th><th>What it changed</th></tr></thead>
+        <colgroup>
+          <col style="width: 18%" />
+          <col style="width: 14%" />
+          <col style="width: 8%" />
+          <col />
+        </colgroup>
+        <thead>
+          <tr>
+            <th>Seen</th>
+            <th>Edition</th>
+            <th>Tools</th>
+            <th>What it changed</th>
+          </tr>
+        </thead>
         <tbody>
           <tr v-for="e in shownEditions" :key="e.id">
             <td>{{ fullMoment(e.at) }}</td>

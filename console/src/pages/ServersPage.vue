@@ -21,7 +21,9 @@ useLive({ topics: (t) => t === 'servers' && load(), back: load })
 
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter((s) => !f || [s.name, place(s), s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)))
+  return (data.value ?? []).filter(
+    (s) => !f || [s.name, place(s), s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)),
+  )
 })
 function registered(s: api.Server) {
   registering.value = false
@@ -39,20 +41,45 @@ function registered(s: api.Server) {
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>No tool server is registered yet.</p>
-      <p v-if="mayKeep"><button class="plain" type="button" @click="registering = true">Register the first one</button>, or run <code>bouncer server register NAME --url URL</code>.</p>
+      <p v-if="mayKeep">
+        <button class="plain" type="button" @click="registering = true">Register the first one</button>, or run
+        <code>bouncer server register NAME --url URL</code>.
+      </p>
       <p v-else>Ask a maintainer or an admin to register one.</p>
     </template>
     <table class="list">
-      <colgroup><col style="width: 15%" /><col style="width: 12%" /><col style="width: 7%" /><col style="width: 11%" /><col style="width: 27%" /><col /></colgroup>
-      <thead><tr><th>Name</th><th>State</th><th class="num">Tools</th><th>Revision</th><th>Address or command</th><th>Note</th></tr></thead>
+      <colgroup>
+        <col style="width: 15%" />
+        <col style="width: 12%" />
+        <col style="width: 7%" />
+        <col style="width: 11%" />
+        <col style="width: 27%" />
+        <col />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Name</th>
+          <th>State</th>
+          <th class="num">Tools</th>
+          <th>Revision</th>
+          <th>Address or command</th>
+          <th>Note</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="s in shown" :key="s.id">
-          <td><RouterLink :to="`/servers/${s.name}`">{{ s.name }}</RouterLink></td>
+          <td>
+            <RouterLink :to="`/servers/${s.name}`">{{ s.name }}</RouterLink>
+          </td>
           <td><StateMark :state="s.health.state" /></td>
           <td class="num">{{ s.health.tools }}</td>
           <td>{{ s.health.revision || '–' }}</td>
           <td class="mono">{{ place(s) }}</td>
-          <td><span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft">{{ s.health.serverName }} {{ s.health.serverVersion }}, since {{ moment(s.health.since) }}</span></td>
+          <td>
+            <span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft"
+              >{{ s.health.serverName }} {{ s.health.serverVersion }}, since {{ moment(s.health.since) }}</span
+            >
+          </td>
         </tr>
       </tbody>
     </table>

@@ -10,7 +10,7 @@ import { useSession } from '../use/session'
 
 const { person, service } = useSession()
 const route = useRoute()
-const problem = ref<api.Problem>()
+const problem = ref<api.SignInProblem>()
 const form = reactive({ name: '', password: '', fresh: '', again: '' })
 const { busy, failure, run } = useAction()
 const choosing = computed(() => person.value?.mustChange ?? false)
@@ -56,7 +56,9 @@ async function choose() {
       </template>
       <ElForm label-position="top" @submit.prevent="enter">
         <ElFormItem label="Name"><ElInput v-model="form.name" name="name" autocomplete="username" autofocus /></ElFormItem>
-        <ElFormItem label="Password"><ElInput v-model="form.password" name="password" type="password" autocomplete="current-password" show-password /></ElFormItem>
+        <ElFormItem label="Password"
+          ><ElInput v-model="form.password" name="password" type="password" autocomplete="current-password" show-password
+        /></ElFormItem>
         <ElButton class="wide" :type="service?.provider ? 'default' : 'primary'" native-type="submit" :loading="busy">Sign in</ElButton>
       </ElForm>
       <p class="soft small">First start? The service printed a one-time password for the first admin.</p>
@@ -65,9 +67,15 @@ async function choose() {
       <p>This was a one-time password. Choose your own: at least 10 characters, without your name in it.</p>
       <ErrorNote v-if="failure && !failure.field" :error="failure" />
       <ElForm label-position="top" @submit.prevent="choose">
-        <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"><ElInput v-model="form.password" name="old" type="password" /></ElFormItem>
-        <ElFormItem label="New password" :error="fieldError('new')"><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus /></ElFormItem>
-        <ElFormItem label="Once more" :error="differ ? 'The two differ' : ''"><ElInput v-model="form.again" name="again" type="password" autocomplete="new-password" /></ElFormItem>
+        <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"
+          ><ElInput v-model="form.password" name="old" type="password"
+        /></ElFormItem>
+        <ElFormItem label="New password" :error="fieldError('new')"
+          ><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus
+        /></ElFormItem>
+        <ElFormItem label="Once more" :error="differ ? 'The two differ' : ''"
+          ><ElInput v-model="form.again" name="again" type="password" autocomplete="new-password"
+        /></ElFormItem>
         <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Set the password</ElButton>
       </ElForm>
     </template>

@@ -15,7 +15,7 @@ import { useSession } from '../use/session'
 const { mayOwn } = useSession()
 const route = useRoute()
 const filter = ref('')
-const problem = ref<api.Problem>()
+const problem = ref<api.SignInProblem>()
 const list = useResource(() => api.signIns())
 const programs = useResource(() => api.consents())
 const begin = useAction()
@@ -33,20 +33,38 @@ const match = (...texts: string[]) => {
   const f = filter.value.trim().toLowerCase()
   return !f || texts.some((t) => t.toLowerCase().includes(f))
 }
-const whose = (s: api.SignIn) => (s.agent ? `agent ${s.agent}` : s.person || (s.grant === 'client' || s.grant === 'workload' ? 'Bouncer itself' : 'the team'))
+const whose = (s: api.SignIn) =>
+  s.agent ? `agent ${s.agent}` : s.person || (s.grant === 'client' || s.grant === 'workload' ? 'Bouncer itself' : 'the team')
 const todo = computed(() => (list.data.value ?? []).filter((s) => s.mine && s.state !== 'valid'))
-const shown = computed(() => (list.data.value ?? []).filter((s) => !(s.mine && s.state === 'needed') && match(s.server, whose(s), s.state, s.scope, s.issuer)))
+const shown = computed(() =>
+  (list.data.value ?? []).filter((s) => !(s.mine && s.state === 'needed') && match(s.server, whose(s), s.state, s.scope, s.issuer)),
+)
 const rest = computed(() => (list.data.value ?? []).filter((s) => !(s.mine && s.state === 'needed')).length)
 const shownPrograms = computed(() => (programs.data.value ?? []).filter((c) => match(c.appName, c.agent, c.person, c.resource)))
 async function connect(s: api.SignIn) {
-  const to = await begin.run(() => api.beginSignIn({ server: s.server, agent: s.agent || undefined, team: !s.person && !s.agent, back: '/sign-ins' }))
+  const to = await begin.run(() =>
+    api.beginSignIn({ server: s.server, agent: s.agent || undefined, team: !s.person && !s.agent, back: '/sign-ins' }),
+  )
   if (to) window.location.assign(to.url)
 }
 async function end(s: api.SignIn) {
-  if (s.id && (await confirmed(`End the sign-in at ${s.server}?`, `The tokens of ${whose(s)} are given back. Calls that need them are refused from now on, with the way to sign in again.`, 'End it')) && (await attempt(() => api.revokeSignIn(s.id!)))) loadAll()
+  if (
+    s.id &&
+    (await confirmed(
+      `End the sign-in at ${s.server}?`,
+      `The tokens of ${whose(s)} are given back. Calls that need them are refused from now on, with the way to sign in again.`,
+      'End it',
+    )) &&
+    (await attempt(() => api.revokeSignIn(s.id!)))
+  )
+    loadAll()
 }
 async function revoke(c: api.Consent) {
-  if ((await confirmed(`Revoke ${c.appName}?`, `It speaks as ${c.agent} now. Its next request is refused.`, 'Revoke')) && (await attempt(() => api.revokeConsent(c.id)))) loadAll()
+  if (
+    (await confirmed(`Revoke ${c.appName}?`, `It speaks as ${c.agent} now. Its next request is refused.`, 'Revoke')) &&
+    (await attempt(() => api.revokeConsent(c.id)))
+  )
+    loadAll()
 }
 </script>
 
@@ -62,7 +80,9 @@ async function revoke(c: api.Consent) {
     <div v-for="s in todo" :key="s.server + s.agent + s.person" class="task">
       <div class="grow">
         <strong>{{ s.state === 'needed' ? 'Sign in at' : 'Sign in again at' }} {{ s.server }}</strong>
-        <span class="soft"> as {{ s.person ? 'yourself' : whose(s) }}. {{ s.note || 'Until then, calls to it are refused, with a link to this.' }}</span>
+        <span class="soft">
+          as {{ s.person ? 'yourself' : whose(s) }}. {{ s.note || 'Until then, calls to it are refused, with a link to this.' }}</span
+        >
       </div>
       <ElButton type="primary" :loading="begin.busy.value" @click="connect(s)">Connect</ElButton>
     </div>
@@ -73,34 +93,97 @@ async function revoke(c: api.Consent) {
       <p v-if="!todo.length">Servers with OAuth appear here once they are registered.</p>
     </template>
     <table class="list">
-      <colgroup><col style="width: 12%" /><col style="width: 15%" /><col style="width: 10%" /><col /><col style="width: 16%" /><col style="width: 13%" /><col style="width: 150px" /></colgroup>
-      <thead><tr><th>Server</th><th>Whose</th><th>State</th><th>May do there</th><th>Ends</th><th>Renewed</th><th></th></tr></thead>
+      <colgroup>
+        <col style="width: 12%" />
+        <col style="width: 15%" />
+        <col style="width: 10%" />
+        <col />
+        <col style="width: 16%" />
+        <col style="width: 13%" />
+        <col style="width: 150px" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Server</th>
+          <th>Whose</th>
+          <th>State</th>
+          <th>May do there</th>
+          <th>Ends</th>
+          <th>Renewed</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="s in shown" :key="(s.id ?? '') + s.server">
-          <td><RouterLink :to="`/servers/${s.server}`">{{ s.server }}</RouterLink></td>
+          <td>
+            <RouterLink :to="`/servers/${s.server}`">{{ s.server }}</RouterLink>
+          </td>
           <td>{{ whose(s) }}</td>
           <td><StateMark :state="s.state" /></td>
-          <td><span class="mono">{{ s.scope || '–' }}</span><div class="soft">{{ s.note || s.issuer }}</div></td>
+          <td>
+            <span class="mono">{{ s.scope || '–' }}</span>
+            <div class="soft">{{ s.note || s.issuer }}</div>
+          </td>
           <td>{{ s.state === 'valid' && s.renews ? 'renewed by itself' : s.expires ? moment(s.expires) : '–' }}</td>
           <td class="soft">{{ ago(s.refreshed) }}</td>
           <td>
-            <template v-if="s.id && (s.mine || mayOwn)"><button v-if="s.mine" class="plain" type="button" @click="connect(s)">Sign in again</button><template v-if="s.mine"> · </template><button class="plain" type="button" @click="end(s)">End</button></template>
+            <template v-if="s.id && (s.mine || mayOwn)"
+              ><button v-if="s.mine" class="plain" type="button" @click="connect(s)">Sign in again</button
+              ><template v-if="s.mine"> · </template><button class="plain" type="button" @click="end(s)">End</button></template
+            >
           </td>
         </tr>
       </tbody>
     </table>
   </ListFrame>
-  <div class="pagehead sub"><h2>Programs that signed in to Bouncer</h2><span class="soft">Assistants that know OAuth need only the address; somebody agrees once, and picks the agent.</span></div>
-  <ListFrame :loading="programs.loading.value" :error="programs.error.value" :total="programs.data.value?.length" :shown="shownPrograms.length" :retry="loadAll">
-    <template #empty>No program has signed in yet. Give an assistant the address <code>/mcp</code> without a pass, and it asks for you.</template>
+  <div class="pagehead sub">
+    <h2>Programs that signed in to Bouncer</h2>
+    <span class="soft">Assistants that know OAuth need only the address; somebody agrees once, and picks the agent.</span>
+  </div>
+  <ListFrame
+    :loading="programs.loading.value"
+    :error="programs.error.value"
+    :total="programs.data.value?.length"
+    :shown="shownPrograms.length"
+    :retry="loadAll"
+  >
+    <template #empty
+      >No program has signed in yet. Give an assistant the address <code>/mcp</code> without a pass, and it asks for you.</template
+    >
     <table class="list">
-      <colgroup><col /><col style="width: 17%" /><col style="width: 12%" /><col style="width: 24%" /><col style="width: 11%" /><col style="width: 11%" /><col style="width: 84px" /></colgroup>
-      <thead><tr><th>Program</th><th>Speaks as</th><th>Agreed by</th><th>Address</th><th>State</th><th>Last used</th><th></th></tr></thead>
+      <colgroup>
+        <col />
+        <col style="width: 17%" />
+        <col style="width: 12%" />
+        <col style="width: 24%" />
+        <col style="width: 11%" />
+        <col style="width: 11%" />
+        <col style="width: 84px" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Program</th>
+          <th>Speaks as</th>
+          <th>Agreed by</th>
+          <th>Address</th>
+          <th>State</th>
+          <th>Last used</th>
+          <th></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="c in shownPrograms" :key="c.id">
-          <td>{{ c.appName }}<div v-if="c.why" class="warn">{{ c.why }}</div></td>
-          <td><RouterLink :to="`/agents/${c.agent}`">{{ c.agent }}</RouterLink></td>
-          <td>{{ c.person }}<div class="soft">{{ dateOnly(c.created) }}</div></td>
+          <td>
+            {{ c.appName }}
+            <div v-if="c.why" class="warn">{{ c.why }}</div>
+          </td>
+          <td>
+            <RouterLink :to="`/agents/${c.agent}`">{{ c.agent }}</RouterLink>
+          </td>
+          <td>
+            {{ c.person }}
+            <div class="soft">{{ dateOnly(c.created) }}</div>
+          </td>
           <td class="mono">{{ c.resource }}</td>
           <td><StateMark :state="c.revoked ? 'revoked' : 'in force'" /></td>
           <td class="soft">{{ ago(c.used) }}</td>

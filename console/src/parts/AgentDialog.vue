@@ -26,8 +26,12 @@ async function submit() {
   <ElDialog v-model="open" title="Add an agent" width="460px" append-to-body>
     <ErrorNote v-if="failure && !['name', 'kind'].includes(failure.field)" :error="failure" />
     <ElForm label-position="top" @submit.prevent="submit">
-      <ElFormItem label="Name" :error="fieldError('name')"><ElInput v-model="form.name" name="name" placeholder="marit-quill" autofocus /></ElFormItem>
-      <ElFormItem label="Which assistant it is" :error="fieldError('kind')"><ElInput v-model="form.kind" name="kind" placeholder="quill" /></ElFormItem>
+      <ElFormItem label="Name" :error="fieldError('name')"
+        ><ElInput v-model="form.name" name="name" placeholder="marit-quill" autofocus
+      /></ElFormItem>
+      <ElFormItem label="Which assistant it is" :error="fieldError('kind')"
+        ><ElInput v-model="form.kind" name="kind" placeholder="quill"
+      /></ElFormItem>
       <ElFormItem label="Owner">
         <ElSelect v-model="form.owner" :disabled="!mayKeep">
           <ElOption value="" label="the team" />

@@ -9,10 +9,19 @@ const height = 64
 const slots = computed(() => {
   const byIndex = new Map<number, Bucket>()
   for (const b of props.buckets) byIndex.set(Math.round((new Date(b.at).getTime() - props.since) / (props.step * 1000)), b)
-  return Array.from({ length: props.count }, (_, i) => byIndex.get(i) ?? { at: new Date(props.since + i * props.step * 1000).toISOString(), ok: 0, refused: 0, failed: 0 })
+  return Array.from(
+    { length: props.count },
+    (_, i) => byIndex.get(i) ?? { at: new Date(props.since + i * props.step * 1000).toISOString(), ok: 0, refused: 0, failed: 0 },
+  )
 })
 const top = computed(() => Math.max(1, ...slots.value.map((b) => b.ok + b.refused + b.failed)))
-const totals = computed(() => slots.value.reduce((t, b) => ({ ok: t.ok + b.ok, refused: t.refused + b.refused, failed: t.failed + b.failed }), { ok: 0, refused: 0, failed: 0 }))
+const totals = computed(() =>
+  slots.value.reduce((t, b) => ({ ok: t.ok + b.ok, refused: t.refused + b.refused, failed: t.failed + b.failed }), {
+    ok: 0,
+    refused: 0,
+    failed: 0,
+  }),
+)
 const bars = computed(() =>
   slots.value.map((b, i) => {
     const h = (n: number) => (n / top.value) * height
@@ -27,7 +36,9 @@ const bars = computed(() =>
   }),
 )
 const label = computed(() => `Calls in this time: ${totals.value.ok} done, ${totals.value.refused} refused, ${totals.value.failed} failed`)
-const startText = computed(() => new Date(props.since).toLocaleString(undefined, { weekday: 'short', hour: '2-digit', minute: '2-digit', hour12: false }))
+const startText = computed(() =>
+  new Date(props.since).toLocaleString(undefined, { weekday: 'short', hour: '2-digit', minute: '2-digit', hour12: false }),
+)
 </script>
 
 <template>

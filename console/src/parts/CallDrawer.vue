@@ -11,7 +11,11 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ id: string }>()
 const emit = defineEmits<{ close: [] }>()
 const { data: call, error, load } = useResource(() => api.call(props.id))
-watch(() => props.id, (id) => id && load(), { immediate: true })
+watch(
+  () => props.id,
+  (id) => id && load(),
+  { immediate: true },
+)
 const open = computed({ get: () => props.id !== '', set: () => emit('close') })
 const current = computed(() => (call.value?.id === props.id ? call.value : undefined))
 </script>
@@ -22,16 +26,37 @@ const current = computed(() => (call.value?.id === props.id ? call.value : undef
     <ElSkeleton v-else-if="!current" :rows="8" animated />
     <template v-else>
       <dl class="facts">
-        <dt>time</dt><dd>{{ fullMoment(current.at) }}</dd>
-        <dt>agent</dt><dd><RouterLink :to="`/agents/${current.agent}`">{{ current.agent }}</RouterLink> of {{ current.person || 'the team' }}</dd>
-        <dt>server</dt><dd><RouterLink v-if="current.server" :to="`/servers/${current.server}`">{{ current.server }}</RouterLink><span v-else>none</span></dd>
-        <dt>tool</dt><dd class="mono">{{ current.tool }}</dd>
-        <dt>decision</dt><dd><StateMark :state="current.decision" /> <span v-if="current.rule" class="soft">by rule <span class="mono">{{ current.rule }}</span></span><span v-else class="soft">no rule admits it</span></dd>
-        <dt>outcome</dt><dd><StateMark :state="current.outcome" /></dd>
-        <template v-if="current.error"><dt>error</dt><dd>{{ current.error }}</dd></template>
-        <dt>took</dt><dd>{{ took(current.us) }}</dd>
-        <dt>sizes</dt><dd>{{ bytes(current.bytesIn) }} in, {{ bytes(current.bytesOut) }} out</dd>
-        <dt>id</dt><dd class="mono">{{ current.id }}</dd>
+        <dt>time</dt>
+        <dd>{{ fullMoment(current.at) }}</dd>
+        <dt>agent</dt>
+        <dd>
+          <RouterLink :to="`/agents/${current.agent}`">{{ current.agent }}</RouterLink> of {{ current.person || 'the team' }}
+        </dd>
+        <dt>server</dt>
+        <dd>
+          <RouterLink v-if="current.server" :to="`/servers/${current.server}`">{{ current.server }}</RouterLink><span v-else>none</span>
+        </dd>
+        <dt>tool</dt>
+        <dd class="mono">{{ current.tool }}</dd>
+        <dt>decision</dt>
+        <dd>
+          <StateMark :state="current.decision" />
+          <span v-if="current.rule" class="soft"
+            >by rule <span class="mono">{{ current.rule }}</span></span
+          ><span v-else class="soft">no rule admits it</span>
+        </dd>
+        <dt>outcome</dt>
+        <dd><StateMark :state="current.outcome" /></dd>
+        <template v-if="current.error"
+          ><dt>error</dt>
+          <dd>{{ current.error }}</dd></template
+        >
+        <dt>took</dt>
+        <dd>{{ took(current.us) }}</dd>
+        <dt>sizes</dt>
+        <dd>{{ bytes(current.bytesIn) }} in, {{ bytes(current.bytesOut) }} out</dd>
+        <dt>id</dt>
+        <dd class="mono">{{ current.id }}</dd>
       </dl>
       <h2>Arguments</h2>
       <pre class="body" tabindex="0">{{ current.arguments ? pretty(current.arguments) : 'none' }}</pre>

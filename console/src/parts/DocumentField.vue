@@ -26,7 +26,13 @@ async function choose(ev: Event) {
 
 <template>
   <div class="document">
-    <ElInput v-model="text" name="document" type="textarea" :rows="3" placeholder="Paste the OpenAPI document (JSON or YAML), or its address" />
+    <ElInput
+      v-model="text"
+      name="document"
+      type="textarea"
+      :rows="3"
+      placeholder="Paste the OpenAPI document (JSON or YAML), or its address"
+    />
     <div class="row">
       <ElButton size="small" :loading="busy" :disabled="!text.trim()" @click="read">Read the document</ElButton>
       <label class="soft">or choose a file <input type="file" accept=".json,.yaml,.yml" @change="choose" /></label>

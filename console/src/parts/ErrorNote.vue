@@ -10,7 +10,8 @@ defineProps<{ error: ApiError; retry?: () => void }>()
     <div v-if="error.hint" class="hint">{{ error.hint }}</div>
     <ul v-if="error.stages.length" class="stages">
       <li v-for="s in error.stages" :key="s.name">
-        <span class="mono">{{ s.name }}</span> {{ s.ms.toFixed(1) }} ms: <span :class="s.ok ? 'good' : 'bad'">{{ s.ok ? 'ok' : 'failed' }}</span>
+        <span class="mono">{{ s.name }}</span> {{ s.ms.toFixed(1) }} ms:
+        <span :class="s.ok ? 'good' : 'bad'">{{ s.ok ? 'ok' : 'failed' }}</span>
       </li>
     </ul>
     <button v-if="retry" class="plain" type="button" @click="retry">Try again</button>

@@ -31,7 +31,9 @@ const pages = [
     </RouterLink>
     <div class="grow" />
     <div class="foot">
-      <div :class="['live', { off: !connected }]" role="status"><span aria-hidden="true">{{ connected ? '●' : '○' }}</span> {{ liveText }}</div>
+      <div :class="['live', { off: !connected }]" role="status">
+        <span aria-hidden="true">{{ connected ? '●' : '○' }}</span> {{ liveText }}
+      </div>
       <div class="who">
         {{ person?.fullName }}<br /><span>{{ person?.role }} · {{ service?.version }}</span>
       </div>

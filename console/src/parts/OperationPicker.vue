@@ -30,11 +30,26 @@ function rename(id: string, name: string) {
     </div>
     <ul>
       <li v-for="o in shown" :key="o.id">
-        <ElCheckbox :model-value="picked(o.id) !== undefined" :disabled="Boolean(o.problem)" :name="o.id" @update:model-value="(on) => toggle(o.id, on)">
+        <ElCheckbox
+          :model-value="picked(o.id) !== undefined"
+          :disabled="Boolean(o.problem)"
+          :name="o.id"
+          @update:model-value="(on) => toggle(o.id, on)"
+        >
           <span class="mono">{{ o.method }} {{ o.path }}</span>
         </ElCheckbox>
-        <ElInput v-if="picked(o.id)" class="as" size="small" :model-value="picked(o.id)?.name ?? ''" :placeholder="o.tool || o.id" :aria-label="`Name of the tool for ${o.id}`" @update:model-value="(n) => rename(o.id, n)" />
-        <div class="soft">{{ o.summary }} <em v-if="word(o)">{{ word(o) }}</em></div>
+        <ElInput
+          v-if="picked(o.id)"
+          class="as"
+          size="small"
+          :model-value="picked(o.id)?.name ?? ''"
+          :placeholder="o.tool || o.id"
+          :aria-label="`Name of the tool for ${o.id}`"
+          @update:model-value="(n) => rename(o.id, n)"
+        />
+        <div class="soft">
+          {{ o.summary }} <em v-if="word(o)">{{ word(o) }}</em>
+        </div>
       </li>
     </ul>
     <p v-if="!shown.length" class="soft">No operation matches the filter.</p>

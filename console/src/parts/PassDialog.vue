@@ -16,7 +16,15 @@ const copied = ref(false)
 const { busy, failure, run } = useAction()
 const open = computed({ get: () => true, set: () => emit('close') })
 const title = computed(() => (token.value ? 'The pass, shown this once' : `Make a pass for ${props.agent}`))
-const entry = computed(() => JSON.stringify({ mcpServers: { bouncer: { type: 'http', url: `${service.value?.address}/mcp`, headers: { Authorization: `Bearer ${token.value}` } } } }, null, 2))
+const entry = computed(() =>
+  JSON.stringify(
+    {
+      mcpServers: { bouncer: { type: 'http', url: `${service.value?.address}/mcp`, headers: { Authorization: `Bearer ${token.value}` } } },
+    },
+    null,
+    2,
+  ),
+)
 
 async function submit() {
   const made = await run(() => api.makePass(props.agent, form.label, form.days))
@@ -33,7 +41,10 @@ async function copy() {
 <template>
   <ElDialog v-model="open" :title="title" width="560px" :close-on-click-modal="!token" append-to-body>
     <template v-if="token">
-      <p>Put this entry into the assistant's configuration. It cannot be shown again; <code>bouncer enrol {{ agent }} --config FILE</code> writes such an entry by itself.</p>
+      <p>
+        Put this entry into the assistant's configuration. It cannot be shown again;
+        <code>bouncer enrol {{ agent }} --config FILE</code> writes such an entry by itself.
+      </p>
       <pre class="body" tabindex="0">{{ entry }}</pre>
       <div class="actions">
         <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>

@@ -40,7 +40,8 @@ let timer = 0
 watch([value, kind], () => {
   window.clearTimeout(timer)
   seen.value = undefined
-  if (value.value.trim()) timer = window.setTimeout(async () => (seen.value = await api.inspectSecret(kind.value, value.value).catch(() => undefined)), 300)
+  if (value.value.trim())
+    timer = window.setTimeout(async () => (seen.value = await api.inspectSecret(kind.value, value.value).catch(() => undefined)), 300)
 })
 const told = computed(() => {
   const s = seen.value
@@ -48,7 +49,11 @@ const told = computed(() => {
   const f = s.facts
   return [
     ...(f.notes ?? []).map((n) => `Noticed: ${n}.`),
-    ...(f.form === 'jwt' ? [`A JSON Web Token, read but not verified: issuer ${f.issuer || '–'}, audience ${f.audience?.join(' ') || '–'}, scopes ${f.scopes?.join(' ') || '–'}.`] : []),
+    ...(f.form === 'jwt'
+      ? [
+          `A JSON Web Token, read but not verified: issuer ${f.issuer || '–'}, audience ${f.audience?.join(' ') || '–'}, scopes ${f.scopes?.join(' ') || '–'}.`,
+        ]
+      : []),
     ...(s.ends ? [`It ends on ${dateOnly(s.ends)}.`] : []),
     ...(s.warning ? [s.warning[0].toUpperCase() + s.warning.slice(1) + '.'] : []),
   ]
@@ -69,25 +74,46 @@ async function submit() {
     <ErrorNote v-if="failure && !['name', 'value', 'source', 'kind'].includes(failure.field)" :error="failure" />
     <ElForm label-position="top" @submit.prevent="submit">
       <template v-if="!secret">
-        <ElFormItem label="Name" :error="fieldError('name')"><ElInput v-model="name" name="name" placeholder="sailings-token" autofocus /></ElFormItem>
+        <ElFormItem label="Name" :error="fieldError('name')"
+          ><ElInput v-model="name" name="name" placeholder="sailings-token" autofocus
+        /></ElFormItem>
         <ElFormItem label="Kind" :error="fieldError('kind')">
           <ElSelect v-model="kind" aria-label="Kind"><ElOption v-for="k in kinds" :key="k[0]" :value="k[0]" :label="k[1]" /></ElSelect>
         </ElFormItem>
       </template>
-      <ElFormItem v-if="!outside" :label="kind === 'basic' ? 'User name, colon, password' : 'Value'" :error="fieldError('value') || (seen?.problem ?? '')">
-        <ElInput v-model="value" name="value" :type="isKey ? 'textarea' : 'password'" :rows="4" autocomplete="off" placeholder="kept encrypted, never shown again" />
+      <ElFormItem
+        v-if="!outside"
+        :label="kind === 'basic' ? 'User name, colon, password' : 'Value'"
+        :error="fieldError('value') || (seen?.problem ?? '')"
+      >
+        <ElInput
+          v-model="value"
+          name="value"
+          :type="isKey ? 'textarea' : 'password'"
+          :rows="4"
+          autocomplete="off"
+          placeholder="kept encrypted, never shown again"
+        />
       </ElFormItem>
       <ElFormItem v-else label="Where it is read when it is used" :error="fieldError('source')">
         <ElInput v-model="source" name="source" class="mono" placeholder="env NAME, file /path or command LINE" />
       </ElFormItem>
-      <ul v-if="told.length" class="told" role="status"><li v-for="t in told" :key="t">{{ t }}</li></ul>
+      <ul v-if="told.length" class="told" role="status">
+        <li v-for="t in told" :key="t">{{ t }}</li>
+      </ul>
       <ElCheckbox v-if="person?.role === 'admin'" v-model="outside">The value is kept elsewhere, and read when it is used</ElCheckbox>
       <ElFormItem v-if="!secret" label="Try it on a server first">
-        <ElSelect v-model="server" clearable placeholder="do not try it" aria-label="Server to try it on"><ElOption v-for="s in servers" :key="s" :value="s" :label="s" /></ElSelect>
+        <ElSelect v-model="server" clearable placeholder="do not try it" aria-label="Server to try it on"
+          ><ElOption v-for="s in servers" :key="s" :value="s" :label="s"
+        /></ElSelect>
       </ElFormItem>
       <template v-else>
-        <p class="soft">The new value is tried on {{ secret.usedBy.join(', ') || 'no server, since none is given it' }} before it is stored.</p>
-        <ElFormItem label="Hours for which the value before is still tried, when a server refuses the new one"><ElInputNumber v-model="overlap" :min="0" :max="168" /></ElFormItem>
+        <p class="soft">
+          The new value is tried on {{ secret.usedBy.join(', ') || 'no server, since none is given it' }} before it is stored.
+        </p>
+        <ElFormItem label="Hours for which the value before is still tried, when a server refuses the new one"
+          ><ElInputNumber v-model="overlap" :min="0" :max="168"
+        /></ElFormItem>
         <ElCheckbox v-if="failure?.finding || anyway" v-model="anyway">Store it anyway</ElCheckbox>
       </template>
       <div class="actions">

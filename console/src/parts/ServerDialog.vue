@@ -1,5 +1,17 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
+import {
+  ElButton,
+  ElCheckbox,
+  ElDialog,
+  ElForm,
+  ElFormItem,
+  ElInput,
+  ElInputNumber,
+  ElOption,
+  ElRadioButton,
+  ElRadioGroup,
+  ElSelect,
+} from 'element-plus'
 import { computed, ref } from 'vue'
 import * as api from '../api'
 import { useAction } from '../use/resource'
@@ -10,7 +22,9 @@ import OperationPicker from './OperationPicker.vue'
 /** Registers a server, or gives one another address or token. */
 const props = defineProps<{ server?: api.Server }>()
 const emit = defineEmits<{ close: []; done: [server: api.Server] }>()
-const kind = ref<'address' | 'command' | 'rest'>(props.server?.command ? 'command' : props.server?.transport === 'rest' ? 'rest' : 'address')
+const kind = ref<'address' | 'command' | 'rest'>(
+  props.server?.command ? 'command' : props.server?.transport === 'rest' ? 'rest' : 'address',
+)
 const name = ref(props.server?.name ?? '')
 const url = ref(props.server?.url ?? '')
 const command = ref('')
@@ -25,7 +39,9 @@ const picks = ref<api.Operation[]>(props.server?.operations ?? [])
 const sharing = ref<api.Sharing>(props.server?.sharing ?? 'auto')
 const secretHeader = ref('')
 const headerLines = ref('')
-const access = ref<'token' | 'code' | 'client'>(props.server?.signIn?.grant === 'client' ? 'client' : props.server?.signIn ? 'code' : 'token')
+const access = ref<'token' | 'code' | 'client'>(
+  props.server?.signIn?.grant === 'client' ? 'client' : props.server?.signIn ? 'code' : 'token',
+)
 const per = ref<api.Holder>(props.server?.per ?? 'team')
 const clientId = ref('')
 const clientSecret = ref('')
@@ -40,9 +56,17 @@ const action = computed(() => (props.server ? 'Try and save' : 'Reach and regist
 const isCommand = computed(() => kind.value === 'command')
 const isRest = computed(() => kind.value === 'rest')
 const addressLabel = computed(() => (isRest.value ? 'Base address of the API' : 'Address of the MCP endpoint'))
-if (props.server && isRest.value) void api.operations(props.server.name).then((d) => (info.value = d), () => {})
+if (props.server && isRest.value)
+  void api.operations(props.server.name).then(
+    (d) => (info.value = d),
+    () => {},
+  )
 const progress = computed(() => (isCommand.value ? 'Starting, negotiating, listing tools …' : 'Connecting, negotiating, listing tools …'))
-const wantsToken = computed(() => (!isAddress.value || (access.value === 'token' && per.value !== 'agent')) && (!isCommand.value || secretEnv.value !== '' || Boolean(props.server?.secretEnv)))
+const wantsToken = computed(
+  () =>
+    (!isAddress.value || (access.value === 'token' && per.value !== 'agent')) &&
+    (!isCommand.value || secretEnv.value !== '' || Boolean(props.server?.secretEnv)),
+)
 const tokenLabel = computed(() => {
   if (props.server?.secret) return `New value (now given: ${props.server.secret})`
   if (isRest.value) return 'Key or token, if it wants one; the document says how it is sent'
@@ -59,9 +83,25 @@ function signIn(): api.SignInWay | undefined {
 function described(): api.Registration {
   const shared = { name: name.value, sharing: sharing.value }
   if (isCommand.value) {
-    return { ...shared, command: command.value, args: lines(argLines.value), dir: dir.value, env: lines(envLines.value), secretEnv: secretEnv.value, memoryMiB: memoryMiB.value, processes: processes.value }
+    return {
+      ...shared,
+      command: command.value,
+      args: lines(argLines.value),
+      dir: dir.value,
+      env: lines(envLines.value),
+      secretEnv: secretEnv.value,
+      memoryMiB: memoryMiB.value,
+      processes: processes.value,
+    }
   }
-  const asked = { ...shared, url: url.value, secretHeader: secretHeader.value || undefined, headers: lines(headerLines.value), per: per.value === 'team' ? undefined : per.value, signIn: signIn() }
+  const asked = {
+    ...shared,
+    url: url.value,
+    secretHeader: secretHeader.value || undefined,
+    headers: lines(headerLines.value),
+    per: per.value === 'team' ? undefined : per.value,
+    signIn: signIn(),
+  }
   return isRest.value ? { ...asked, ...source.value, operations: picks.value } : asked
 }
 function read(from: api.DocumentSource, what: api.DocumentInfo) {
@@ -69,14 +109,25 @@ function read(from: api.DocumentSource, what: api.DocumentInfo) {
   info.value = what
   picks.value = what.operations.filter((o) => o.readOnly && !o.problem).map((o) => ({ id: o.id }))
   if (!url.value && /^https?:/.test(what.server)) url.value = what.server
-  if (!name.value) name.value = what.title.toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, '').slice(0, 32)
+  if (!name.value)
+    name.value = what.title
+      .toLowerCase()
+      .replace(/[^a-z0-9]+/g, '-')
+      .replace(/^-|-$/g, '')
+      .slice(0, 32)
 }
 async function submit() {
   const token = tokenText.value.trim() === '' || !wantsToken.value ? undefined : tokenText.value
   const force = anyway.value || undefined
   const done = await run(() =>
     props.server
-      ? api.updateServer(props.server.name, { url: url.value === props.server.url ? undefined : url.value, token, anyway: force, sharing: sharing.value, operations: isRest.value ? picks.value : undefined })
+      ? api.updateServer(props.server.name, {
+          url: url.value === props.server.url ? undefined : url.value,
+          token,
+          anyway: force,
+          sharing: sharing.value,
+          operations: isRest.value ? picks.value : undefined,
+        })
       : api.registerServer({ ...described(), token, anyway: force }),
   )
   if (done) emit('done', done)
@@ -111,10 +162,16 @@ async function submit() {
         <ElFormItem label="Command, as the machine that runs Bouncer knows it" :error="fieldError('command')">
           <ElInput v-model="command" name="command" placeholder="/opt/skerrow/berths" />
         </ElFormItem>
-        <ElFormItem label="Arguments, one a line" :error="fieldError('args')"><ElInput v-model="argLines" name="args" type="textarea" :rows="2" /></ElFormItem>
+        <ElFormItem label="Arguments, one a line" :error="fieldError('args')"
+          ><ElInput v-model="argLines" name="args" type="textarea" :rows="2"
+        /></ElFormItem>
         <ElFormItem label="Working directory, if it matters" :error="fieldError('dir')"><ElInput v-model="dir" name="dir" /></ElFormItem>
-        <ElFormItem label="Variables, NAME=value, one a line" :error="fieldError('env')"><ElInput v-model="envLines" name="env" type="textarea" :rows="2" /></ElFormItem>
-        <ElFormItem label="Variable that carries a secret, if there is one" :error="fieldError('secretEnv')"><ElInput v-model="secretEnv" name="secretEnv" placeholder="BERTHS_KEY" /></ElFormItem>
+        <ElFormItem label="Variables, NAME=value, one a line" :error="fieldError('env')"
+          ><ElInput v-model="envLines" name="env" type="textarea" :rows="2"
+        /></ElFormItem>
+        <ElFormItem label="Variable that carries a secret, if there is one" :error="fieldError('secretEnv')"
+          ><ElInput v-model="secretEnv" name="secretEnv" placeholder="BERTHS_KEY"
+        /></ElFormItem>
       </template>
       <template v-if="isAddress && !server">
         <ElFormItem label="It lets in with" :error="fieldError('signIn.grant')">
@@ -133,7 +190,9 @@ async function submit() {
         </ElFormItem>
         <template v-else>
           <ElFormItem label="Client id" :error="fieldError('signIn.clientId')"><ElInput v-model="clientId" name="clientId" /></ElFormItem>
-          <ElFormItem label="Stored secret with the client’s secret" :error="fieldError('signIn.clientSecret')"><ElInput v-model="clientSecret" name="clientSecret" placeholder="fuel-client" /></ElFormItem>
+          <ElFormItem label="Stored secret with the client’s secret" :error="fieldError('signIn.clientSecret')"
+            ><ElInput v-model="clientSecret" name="clientSecret" placeholder="fuel-client"
+          /></ElFormItem>
         </template>
       </template>
       <ElFormItem v-if="wantsToken" :label="tokenLabel" :error="fieldError('token')">
@@ -149,12 +208,18 @@ async function submit() {
           </ElSelect>
         </ElFormItem>
         <template v-if="!server && isCommand">
-          <ElFormItem label="Memory at most, in MiB" :error="fieldError('memoryMiB')"><ElInputNumber v-model="memoryMiB" :min="16" :step="64" /></ElFormItem>
+          <ElFormItem label="Memory at most, in MiB" :error="fieldError('memoryMiB')"
+            ><ElInputNumber v-model="memoryMiB" :min="16" :step="64"
+          /></ElFormItem>
           <ElFormItem label="Processes at most" :error="fieldError('processes')"><ElInputNumber v-model="processes" :min="1" /></ElFormItem>
         </template>
         <template v-else-if="!server">
-          <ElFormItem label="Header that carries the token as it is" :error="fieldError('secretHeader')"><ElInput v-model="secretHeader" name="secretHeader" placeholder="X-Api-Key" /></ElFormItem>
-          <ElFormItem label="Further headers, Name: value, one a line" :error="fieldError('headers')"><ElInput v-model="headerLines" name="headers" type="textarea" :rows="2" /></ElFormItem>
+          <ElFormItem label="Header that carries the token as it is" :error="fieldError('secretHeader')"
+            ><ElInput v-model="secretHeader" name="secretHeader" placeholder="X-Api-Key"
+          /></ElFormItem>
+          <ElFormItem label="Further headers, Name: value, one a line" :error="fieldError('headers')"
+            ><ElInput v-model="headerLines" name="headers" type="textarea" :rows="2"
+          /></ElFormItem>
         </template>
       </details>
       <ElCheckbox v-if="canForce" v-model="anyway">Do it anyway, although it cannot be reached now</ElCheckbox>

@@ -28,7 +28,9 @@ const look = computed(() => looks[props.state] ?? { shape: '◆', tone: 'bad' })
 </script>
 
 <template>
-  <span :class="['mark', look.tone]"><span aria-hidden="true">{{ look.shape }}</span> {{ state }}</span>
+  <span :class="['mark', look.tone]"
+    ><span aria-hidden="true">{{ look.shape }}</span> {{ state }}</span
+  >
 </template>
 
 <style scoped>

@@ -1,0 +1,49 @@
+import { effectScope } from 'vue'
+import { describe, expect, it } from 'vitest'
+import { ApiError } from '../src/api/client'
+import { useAction, useResource } from '../src/use/resource'
+
+describe('useResource', () => {
+  it('drops an answer that a newer question overtook', async () => {
+    const waiting: ((text: string) => void)[] = []
+    const scope = effectScope()
+    const r = scope.run(() => useResource(() => new Promise<string>((done) => waiting.push(done))))!
+    const first = r.load()
+    const second = r.load()
+    waiting[1]('new')
+    waiting[0]('old')
+    await Promise.all([first, second])
+    expect(r.data.value).toBe('new')
+    expect(r.loading.value).toBe(false)
+    scope.stop()
+  })
+
+  it('keeps what was there when asking again fails', async () => {
+    let away = false
+    const scope = effectScope()
+    const r = scope.run(() =>
+      useResource(async () => {
+        if (away) throw new ApiError(0, 'away')
+        return 'there'
+      }),
+    )!
+    await r.load()
+    away = true
+    await r.load()
+    expect(r.data.value).toBe('there')
+    expect(r.error.value?.message).toBe('away')
+    scope.stop()
+  })
+})
+
+describe('useAction', () => {
+  it('does one thing at a time', async () => {
+    const a = useAction()
+    let finish = () => {}
+    const first = a.run(() => new Promise<number>((done) => (finish = () => done(1))))
+    expect(await a.run(async () => 2)).toBeUndefined()
+    finish()
+    expect(await first).toBe(1)
+    expect(a.busy.value).toBe(false)
+  })
+})
