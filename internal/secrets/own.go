@@ -68,10 +68,11 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 		}
 		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, Secret: k.Name})
 	})
-	if err == nil {
-		svc.pool.WaitTried(ctx, upstream.Key{Server: s.ID, Holder: h})
+	if err != nil {
+		return *k, store.Explain(err, "secret", k.Name)
 	}
-	return *k, store.Explain(err, "secret", k.Name)
+	svc.pool.WaitTried(ctx, upstream.Key{Server: s.ID, Holder: h})
+	return *k, svc.registry.Refresh(ctx) // with what the server offers to its new holder
 }
 
 // ownName is what somebody's own secret for a server is called.

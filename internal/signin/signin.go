@@ -263,7 +263,8 @@ func (svc *Service) keep(ctx context.Context, pending oauth.PendingAuthorization
 		return store.Explain(err, "server", at.server.Name)
 	}
 	svc.pool.WaitTried(ctx, upstream.Key{Server: at.server.ID, Holder: at.holder})
-	return nil
+	// What the server offers is to be in force when the browser says that it is done.
+	return svc.registry.Refresh(ctx)
 }
 
 // connectLink is where a holder signs in.
