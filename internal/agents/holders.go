@@ -8,7 +8,7 @@ import (
 
 // HolderFor finds for whom a person supplies a credential, and whether they may.
 func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server, agent string, forTeam bool) (team.Holder, error) {
-	keeper := by.Role == team.Admin || by.Role == team.Maintainer
+	mayForOthers := by.Role == team.Admin || by.Role == team.Maintainer
 	switch {
 	case by.Role == team.Auditor:
 		return team.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by an auditor"}
@@ -18,7 +18,7 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 			return team.Holder{}, err
 		}
 		return team.Holder{Agent: a.ID}, nil
-	case forTeam && !keeper:
+	case forTeam && !mayForOthers:
 		return team.Holder{}, &team.FieldError{Field: "team", Why: "needs an admin or a maintainer; leave it out to use your own"}
 	case forTeam && (s.Per == team.PerPerson || s.Per == team.PerAgent):
 		return team.Holder{}, &team.FieldError{
@@ -33,12 +33,12 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 
 // OwnsHolder reports whether a person may end what a holder has.
 func (svc *Service) OwnsHolder(ctx context.Context, by team.Person, h team.Holder) (bool, error) {
-	keeper := by.Role == team.Admin || by.Role == team.Maintainer
+	mayForOthers := by.Role == team.Admin || by.Role == team.Maintainer
 	switch {
 	case h.Person != "":
 		return h.Person == by.ID || by.Role == team.Admin, nil
-	case h.Agent == "" || keeper:
-		return keeper, nil
+	case h.Agent == "" || mayForOthers:
+		return mayForOthers, nil
 	}
 	mine, err := svc.Agents(ctx, by)
 	if err != nil {

@@ -1,3 +1,6 @@
+// Package apitype is the contract of the REST API: what requests and answers hold,
+// once, for the service, its client and its description. The nouns of the team
+// (package team) are answers as they are; what is here is what only the API says.
 package apitype
 
 import (

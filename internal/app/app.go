@@ -163,7 +163,7 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 		rest.MountOAuth(r)
 		r.Handle("/*", web.Handler())
 	})
-	// The door is asked first and goes around the router: it is the hot path.
+	// The gateway is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") ||
 			strings.HasPrefix(p, "/sse/") {

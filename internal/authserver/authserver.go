@@ -112,7 +112,7 @@ type issuedCode struct {
 // pending are the sign-ins of programs under way. They are kept in memory: a program
 // begins again after a restart.
 type pending struct {
-	mu     sync.Mutex
+	mu     sync.Mutex // guards the maps
 	asked  map[string]authorizationRequest
 	agreed map[[32]byte]issuedCode
 	docs   map[string]cachedProgram

@@ -43,13 +43,13 @@ type Bridge struct {
 	pen sync.Mutex // held while a line is written to out
 	out io.Writer
 
-	mu       sync.Mutex
+	mu       sync.Mutex                    // guards what follows
 	open     map[string]context.CancelFunc // requests of the stateless era under way, by raw id
 	hello    []byte                        // the assistant's initialize, to be repeated
 	session  string
 	revision string
 
-	reopening sync.Mutex
+	reopening sync.Mutex // held while the session is opened again; taken with no other lock held
 }
 
 // New returns a bridge that writes to out.

@@ -43,11 +43,11 @@ func bridgeCommands() []command {
 			if u, err := url.Parse(address); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 				return &usageError{fmt.Sprintf("the address %q is no base URL", address), "it looks like " + defaultAddress}
 			}
-			door := strings.TrimRight(address, "/") + "/mcp"
+			endpoint := strings.TrimRight(address, "/") + "/mcp"
 			if server != "" {
-				door += "/" + seg(server)
+				endpoint += "/" + seg(server)
 			}
-			return bridge.New(t.Out, bridge.Options{URL: door, Pass: pass}).Run(ctx, t.In)
+			return bridge.New(t.Out, bridge.Options{URL: endpoint, Pass: pass}).Run(ctx, t.In)
 		},
 	}}
 }

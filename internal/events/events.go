@@ -9,7 +9,7 @@ import (
 
 // Hub tells listeners which part of the register has changed.
 type Hub struct {
-	mu        sync.Mutex
+	mu        sync.Mutex // guards what follows
 	listeners map[chan string]struct{}
 	closed    bool
 }

@@ -1,3 +1,8 @@
+// Package link is the contract between Bouncer and a tool server: one Transport, that
+// every way of reaching a server implements, and what is asked over it. A caller
+// begins an Exchange, takes its Replies, and is told a Failure with its finding. What
+// transports differ in is said by their Traits and nobody asks for a concrete type.
+// The transports are the packages below; packages link/internal hold what they share.
 package link
 
 import (

@@ -25,7 +25,7 @@ import (
 // concurrent use.
 type Keys struct {
 	source string
-	mu     sync.RWMutex
+	mu     sync.RWMutex // guards what follows
 	set    keySet
 }
 

@@ -52,7 +52,7 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// admit finds out who is at the door. Whoever shows no valid pass learns
+// admit finds out who asks. Whoever shows no valid pass learns
 // nothing but that.
 func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
 	v := carry.Principal{Snapshot: d.snapshot.Load()}

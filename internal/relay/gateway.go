@@ -1,10 +1,8 @@
-// Package relay is the hot path: the door where agents come in, their sessions,
-// and the carrying of calls to servers and back.
-//
-// The Door reads a request's envelope, knows the agent by its pass, decides by
-// the World in force, and hands the call to the server's link. It keeps no
-// state of its own but the sessions. Every call, admitted or refused, ends in
-// the journal.
+// Package relay is the hot path: the Gateway where agents come in. It reads a
+// request's envelope, knows the agent by its pass, finds its session (package
+// session) and hands the call to the Carrier (package carry), which decides by the
+// snapshot in force. It keeps no state but sessions and who listens to what. Every
+// call, admitted or refused, ends in the journal.
 package relay
 
 import (
@@ -22,7 +20,7 @@ import (
 	"bouncer/internal/upstream"
 )
 
-// Options configure a Door; the zero value is the default.
+// Options configure a Gateway; the zero value is the default.
 type Options struct {
 	Version     string
 	Address     string        // base URL under which agents reach the service
@@ -42,14 +40,14 @@ type Gateway struct {
 	sessions      *session.Set
 	subscribers   subscribers
 	subscriptions subscriptions
-	publishing    sync.Mutex // one world after the other is put in force
+	publishing    sync.Mutex // one snapshot after the other is put in force
 
 	ended chan struct{} // closed when streams have to end
 	once  sync.Once
 	swept chan struct{}
 }
 
-// New returns a door with an empty world, and starts its sweeper; Close
+// New returns a gateway with an empty snapshot, and starts its sweeper; Close
 // ends it.
 func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	if o.BodyLimit == 0 {
@@ -65,7 +63,7 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	return d
 }
 
-// Publish puts a new world in force. It tells every open session whose tool list
+// Publish puts a new snapshot in force. It tells every open session whose tool list
 // is another one now, and ends those whose pass is no longer valid.
 func (d *Gateway) Publish(w *snapshot.Snapshot) {
 	d.publishing.Lock()
@@ -84,12 +82,12 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			d.sessions.End(s, session.ErrRevoked)
 			return
 		}
-		shelf := w.ReachOf(a).Catalog(s.Scope)
-		if shelf == nil {
+		catalog := w.ReachOf(a).Catalog(s.Scope)
+		if catalog == nil {
 			d.sessions.End(s, session.ErrLeft)
 			return
 		}
-		s.Outbox.ListsChanged(s.NoteLists(shelf.Digests()))
+		s.Outbox.ListsChanged(s.NoteLists(catalog.Digests()))
 	})
 	kept := map[*upstream.Connection]bool{}
 	connections := map[string]*upstream.Connection{} // by the id of the server as its agents have it
@@ -112,15 +110,15 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			e.stop()
 			return
 		}
-		if shelf := w.ReachOf(a).Catalog(e.scope); shelf != nil {
-			e.lists(shelf.Digests())
+		if catalog := w.ReachOf(a).Catalog(e.scope); catalog != nil {
+			e.lists(catalog.Digests())
 		} else {
 			e.stop()
 		}
 	})
 }
 
-// Snapshot returns the world in force.
+// Snapshot returns the snapshot in force.
 func (d *Gateway) Snapshot() *snapshot.Snapshot { return d.snapshot.Load() }
 
 // Sessions is the number of open sessions.

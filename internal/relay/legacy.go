@@ -83,7 +83,7 @@ func (d *Gateway) takeLegacy(w http.ResponseWriter, r *http.Request, v carry.Pri
 		return
 	}
 	w.WriteHeader(http.StatusAccepted)
-	// The answers outlive this request; the door waits for them when it closes.
+	// The answers outlive this request; the gateway waits for them when it closes.
 	for _, one := range items {
 		d.carrier.Go(func() {
 			defer s.Release()

@@ -174,7 +174,7 @@ type subscriber struct {
 	gone                   chan struct{} // closed when the pass or the address is gone
 	once                   sync.Once
 
-	mu    sync.Mutex
+	mu    sync.Mutex // guards what follows
 	shown [3]string
 }
 
@@ -195,7 +195,7 @@ func (e *subscriber) lists(now [3]string) {
 
 // subscribers are the open listens, bounded for each agent.
 type subscribers struct {
-	mu     sync.Mutex
+	mu     sync.Mutex // guards what follows
 	all    map[*subscriber]struct{}
 	counts map[string]int
 }
@@ -331,8 +331,8 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 	}
 	// A change between the reading of the reach and now must not be missed.
 	if now := d.Snapshot(); now.Agents[c.Agent.ID] != nil {
-		if shelf := now.ReachOf(now.Agents[c.Agent.ID]).Catalog(c.Scope); shelf != nil {
-			e.lists(shelf.Digests())
+		if catalog := now.ReachOf(now.Agents[c.Agent.ID]).Catalog(c.Scope); catalog != nil {
+			e.lists(catalog.Digests())
 		}
 	}
 	events.Serve(

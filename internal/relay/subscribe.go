@@ -18,7 +18,7 @@ import (
 
 // subscriptions are those who want to hear of changes of resources.
 type subscriptions struct {
-	mu  sync.Mutex
+	mu  sync.Mutex                                  // guards the map; never held while a server is asked
 	all map[resourceKey]map[*session.Outbox]string  // the agent's URI
 	own map[*session.Outbox]map[string]subscription // by the agent's URI
 }

@@ -33,7 +33,7 @@ type Catalog struct {
 	lists map[tools.Kind]*List
 }
 
-// List is one list of a shelf, rendered for both eras when first asked for.
+// List is one list of a catalog, rendered for both eras when first asked for.
 type List struct {
 	kind   tools.Kind
 	sorted []*Target
@@ -149,7 +149,7 @@ func (s *Catalog) Page(kind tools.Kind, cursor string, stateless bool) (result [
 	return s.lists[kind].page(cursor, stateless)
 }
 
-// Digests tells two states of a shelf apart, list by list: tools, prompts, and
+// Digests tells two states of a catalog apart, list by list: tools, prompts, and
 // resources with templates.
 func (s *Catalog) Digests() [3]string {
 	return [3]string{

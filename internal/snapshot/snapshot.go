@@ -1,3 +1,7 @@
+// Package snapshot is what is in force, as one immutable value: for each agent its
+// reach and the connection that each tool is called over, and the answers to lists,
+// made once. The write side builds it, the hot path reads it, and neither knows the
+// other.
 package snapshot
 
 import (
@@ -16,7 +20,7 @@ import (
 	"bouncer/internal/upstream"
 )
 
-// Snapshot is everything the door decides by, as one immutable state. A new one
+// Snapshot is everything the gateway decides by, as one immutable state. A new one
 // is built on every change and swapped in; nobody alters one in place.
 type Snapshot struct {
 	Passes  map[[32]byte]*Pass // by the hash of the token
@@ -26,13 +30,13 @@ type Snapshot struct {
 	// Contacts names whom to ask about what is not admitted.
 	Contacts string
 
-	mu      sync.Mutex
+	mu      sync.Mutex        // guards reaches and exposed; held while one is computed
 	reaches map[string]*Reach // by agent id, built when first needed
 	// exposed holds everything named by its name on /mcp, built when first needed.
 	exposed map[tools.Kind]map[string]Target
 }
 
-// New returns an empty world, in which nobody is known.
+// New returns an empty snapshot, in which nobody is known.
 func New() *Snapshot {
 	return &Snapshot{Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.NewSet(nil)}
 }
@@ -109,7 +113,7 @@ type Target struct {
 	Mirrors  []wire.Mirror // arguments of a tool that are mirrored into headers
 }
 
-// ReachOf returns the agent's reach. It is computed once for each world.
+// ReachOf returns the agent's reach. It is computed once for each snapshot.
 func (w *Snapshot) ReachOf(a *Agent) *Reach {
 	w.mu.Lock()
 	defer w.mu.Unlock()

@@ -11,7 +11,7 @@ import (
 // Limiter slows guessing: after a few failures under one key, further tries have
 // to wait, longer each time.
 type Limiter struct {
-	mu   sync.Mutex
+	mu   sync.Mutex // guards what follows
 	seen map[string]*failures
 	now  func() time.Time
 }

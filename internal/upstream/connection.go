@@ -21,7 +21,7 @@ import (
 	"bouncer/internal/link"
 )
 
-// Options configure a Keeper.
+// Options configure a Connection.
 type Options struct {
 	Log *slog.Logger
 	// Changed is called after every change of state or of the offer. It may be
@@ -55,7 +55,7 @@ type Connection struct {
 
 	stateless atomic.Bool // the server needs no session, so one link serves all
 
-	mu       sync.Mutex
+	mu       sync.Mutex // guards what follows; never held while reaching the server
 	status   link.Status
 	forks    map[wire.Caps]link.Transport // for agents that can do something for the server
 	sessions map[wire.Caps]link.Transport // with sessions, of a server that needs none
@@ -172,7 +172,7 @@ func (k *Connection) NeedsDedicated(caps wire.Caps, session bool) bool {
 }
 
 // Attend listens to what a link says outside of any request, until ctx ends. It
-// is for links that no keeper keeps. ready is called when listening has begun:
+// is for links that no connection keeps. ready is called when listening has begun:
 // what the server says before may be lost.
 func Attend(ctx context.Context, l link.Transport, ready func()) {
 	ready = sync.OnceFunc(ready)
@@ -369,7 +369,7 @@ func (k *Connection) Check(ctx context.Context, fresh link.Transport) link.Statu
 	return k.Status()
 }
 
-// Report tells the keeper that a call failed for a reason that lies with the
+// Report tells the connection that a call failed for a reason that lies with the
 // connection, so that the state is true before the next look.
 func (k *Connection) Report(f diagnosis.Finding) {
 	k.mu.Lock()

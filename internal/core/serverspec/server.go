@@ -1,3 +1,6 @@
+// Package serverspec turns what somebody says of a tool server (a Registration, a
+// ServerPatch, an OpenAPI document) into a described and checked team.Server. It
+// reaches nothing: whether the server is there is found out by those who dial it.
 package serverspec
 
 import (

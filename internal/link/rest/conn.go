@@ -1,3 +1,5 @@
+// Package rest reaches a plain REST API: a call of a tool becomes an HTTP request by
+// the mapping of package restmap, and its answer the result of the tool.
 package rest
 
 import (

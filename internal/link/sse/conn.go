@@ -1,3 +1,5 @@
+// Package sse is the transport of revision 2024-11-05: an event stream that stays open
+// and names an address for messages, over which everything comes back.
 package sse
 
 import (

@@ -1,3 +1,6 @@
+// Package stdio is the transport to a local process: messages by lines over its
+// standard input and output. The process is started in a group of its own, kept
+// within limits where the system can, and ended with all that it started.
 package stdio
 
 import (

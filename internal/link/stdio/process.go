@@ -36,7 +36,7 @@ type process struct {
 	excess   atomic.Pointer[string] // which limit it went over, when it did
 	exit     error                  // of the wait; to be read after ended
 
-	writing sync.Mutex
+	writing sync.Mutex // held over the write of one message, so that messages do not mix
 	stdin   *os.File
 }
 
@@ -90,7 +90,7 @@ func (c *process) stop(ctx context.Context) {
 
 // tailBuffer keeps the end of what is written to it. It is safe for concurrent use.
 type tailBuffer struct {
-	mu  sync.Mutex
+	mu  sync.Mutex // guards what follows
 	buf []byte
 }
 

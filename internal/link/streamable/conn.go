@@ -1,3 +1,6 @@
+// Package streamable is the streamable HTTP transport, in both eras: with a session of
+// the server (2025-03-26 to 2025-11-25), and stateless with the members in each
+// request (2026-07-28).
 package streamable
 
 import (
@@ -37,7 +40,7 @@ type Conn struct {
 
 // acks holds which subscriptions the server acknowledged last.
 type acks struct {
-	mu             sync.Mutex
+	mu             sync.Mutex // guards what follows
 	asked, granted []string
 	more           chan struct{} // closed when that changes; nil while nobody waits
 }

@@ -47,7 +47,7 @@ type Call struct {
 
 	// Requests of the server that wait for the agent.
 	asking   sync.WaitGroup
-	mu       sync.Mutex
+	mu       sync.Mutex                    // guards what follows; held over no write and no wait
 	requests map[string]context.CancelFunc // by the server's raw id
 
 	// What is read ahead; nil when nothing is.

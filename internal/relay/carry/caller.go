@@ -11,7 +11,7 @@ func (c *Caller) hears(frame []byte, f wire.Frame) bool {
 	return wanted(c.logLevel(), frame, f)
 }
 
-// Principal is who stands at the door, and at which address.
+// Principal is who makes a request, and at which address.
 type Principal struct {
 	Snapshot *snapshot.Snapshot
 	Pass     *snapshot.Pass

@@ -1,3 +1,7 @@
+// Package carry takes one request of an agent to its server and the answer back: the
+// decision, the connection, the splicing of ids and names, what comes back while it
+// runs, what the server asks meanwhile, and the record. A Carrier knows the snapshot in
+// force and no session but the one that it is called with.
 package carry
 
 import (
@@ -115,7 +119,7 @@ func (carrier *Carrier) Close(ctx context.Context) {
 	}
 }
 
-// Recorder is the journal as the door needs it. Both methods are safe for
+// Recorder is the journal as the hot path needs it. Both methods are safe for
 // concurrent use.
 type Recorder interface {
 	Record(ctx context.Context, e *journal.Entry) error

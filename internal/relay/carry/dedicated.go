@@ -48,7 +48,7 @@ func (carrier *Carrier) linkFor(ctx context.Context, j *Call) (link.Link, error)
 // dedicatedLinks are the links that belong to one agent session, or to one agent that
 // has none.
 type dedicatedLinks struct {
-	mu  sync.Mutex
+	mu  sync.Mutex // guards the map; never held while a link is opened
 	all map[dedicatedKey]*dedicated
 }
 
@@ -65,8 +65,8 @@ type dedicated struct {
 	ended      chan struct{}
 	ready      chan struct{} // closed when it hears what is said outside of requests
 
-	mu   sync.Mutex
-	jobs []*Call // under way on it, oldest first
+	mu   sync.Mutex // guards what follows
+	jobs []*Call    // under way on it, oldest first
 }
 
 func (n *dedicated) add(j *Call) {

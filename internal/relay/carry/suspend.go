@@ -27,7 +27,7 @@ import (
 type suspensions struct {
 	key [32]byte
 
-	mu      sync.Mutex
+	mu      sync.Mutex             // guards what follows
 	waiting map[string]*suspension // by nonce
 	counts  map[string]int         // by agent id
 	closed  bool

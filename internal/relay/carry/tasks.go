@@ -20,7 +20,7 @@ type task struct {
 // tasks are those that agents may ask about. A task is of the session whose call
 // began it, or of the agent where there is no session: nobody else sees it.
 type tasks struct {
-	mu     sync.Mutex
+	mu     sync.Mutex // guards what follows
 	all    map[taskKey]task
 	counts map[string]int // by holder
 }

@@ -11,7 +11,7 @@ import (
 type Outbox struct {
 	Wake chan struct{} // capacity 1: something is there
 
-	mu      sync.Mutex
+	mu      sync.Mutex // guards what follows
 	changed [3]bool
 	uris    map[string]bool // updated resources, by the agent's URI
 	frames  [][]byte

@@ -11,9 +11,9 @@ import (
 // Replay keeps the events of one stream, so that an agent that lost it can take it
 // up again (MCP 2025-11-25, transports: resumability).
 type Replay struct {
-	mu     sync.Mutex
-	events [][]byte // rendered, with their ids
-	first  int      // index of events[0]
+	mu     sync.Mutex // guards what follows
+	events [][]byte   // rendered, with their ids
+	first  int        // index of events[0]
 	bytes  int
 	done   bool // the response is the last event
 	ended  time.Time

@@ -1,3 +1,6 @@
+// Package session keeps what agents have with Bouncer between requests: an id, what
+// they can do, an outbox of what they have not taken yet, and what they subscribed to.
+// Everything in it is bounded, per agent and in all.
 package session
 
 import (
@@ -11,7 +14,7 @@ import (
 	"bouncer/internal/link"
 )
 
-// Session is one agent's conversation at the door (initialize era). It belongs
+// Session is one agent's conversation with Bouncer (initialize era). It belongs
 // to the pass that opened it and answers to no other.
 type Session struct {
 	Id       string
@@ -25,7 +28,7 @@ type Session struct {
 	Legacy   *LegacyStream // set for the event-stream transport of 2024-11-05
 	Outbox   Outbox        // what concerns no single request
 
-	mu       sync.Mutex
+	mu       sync.Mutex                         // guards what follows
 	calls    map[string]context.CancelCauseFunc // in flight, by raw request id
 	Shown    [3]string                          // digests of the lists last told of
 	level    string                             // of log messages wanted; "" for none
@@ -184,7 +187,7 @@ func (n *Session) LogLevel() string {
 	return n.level
 }
 
-// NewReplay begins a tape and returns its number; the oldest finished ones make
+// NewReplay begins a replay and returns its number; the oldest finished ones make
 // room.
 func (n *Session) NewReplay() (int, *Replay) {
 	n.mu.Lock()

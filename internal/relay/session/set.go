@@ -11,7 +11,7 @@ import (
 
 // Set is the set of open sessions.
 type Set struct {
-	mu     sync.RWMutex
+	mu     sync.RWMutex // guards what follows
 	byID   map[string]*Session
 	counts map[string]int // by agent id
 	onEnd  func(*Session) // called once for a session that was ended

@@ -1,3 +1,6 @@
+// Package stream writes to agents: a Reply that is plain JSON while the answer is all
+// there is and becomes an event stream otherwise, and Events, a stream that can be
+// taken up again where it broke off.
 package stream
 
 import (
@@ -27,12 +30,12 @@ type Reply struct {
 	Session      *session.Session      // whose streams can be resumed; nil for those that cannot
 	Legacy       *session.LegacyStream // where everything goes in the oldest transport; nil in others
 
-	mu     sync.Mutex
-	Frame  []byte // the kept response
+	mu     sync.Mutex // guards what follows; may be held over one bounded write to the agent
+	Frame  []byte     // the kept response
 	rc     *http.ResponseController
 	buf    []byte
 	timer  *time.Timer // sends a sign of life
-	number int         // number of the tape
+	number int         // number of the replay
 	replay *session.Replay
 	begun  bool  // the reply is a stream
 	ended  bool  // nothing may be written any more
@@ -112,7 +115,7 @@ func (a *Reply) CanInterrupt() bool {
 }
 
 // Interrupt tells the agent to come back after a while for the rest, which goes onto
-// the tape of the stream. The reply ends when the caller returns.
+// the replay of the stream. The reply ends when the caller returns.
 func (a *Reply) Interrupt(retry time.Duration) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

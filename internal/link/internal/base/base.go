@@ -1,3 +1,6 @@
+// Package base is what every transport is built on: its target, failures put into
+// findings, the reading of a server's offer page by page, and the bookkeeping of what
+// is subscribed to.
 package base
 
 import (
@@ -25,7 +28,7 @@ type Base struct {
 	nextID     *atomic.Uint64
 	listener   atomic.Pointer[link.Listener]
 
-	mu      sync.Mutex
+	mu      sync.Mutex      // guards what follows
 	watched map[string]bool // URIs subscribed to
 	level   string          // of log messages asked for; "" for none
 }

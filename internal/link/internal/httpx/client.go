@@ -1,3 +1,6 @@
+// Package httpx has the manners of HTTP that transports share: a client that does not
+// follow redirects, times of the steps of a connection, and bodies that are read to
+// their end or dropped.
 package httpx
 
 import (

@@ -1,3 +1,5 @@
+// Package mux carries many exchanges over one stream of messages: ids out, replies
+// and questions of the server in, each to the exchange that it belongs to.
 package mux
 
 import (
