@@ -20,7 +20,7 @@ demo: build ## build everything and run it with the demo data; Ctrl-C ends it
 	@exec $(BIN)/demo .demo
 
 build: console ## build the console and the one static binary bin/bouncer
-	CGO_ENABLED=0 $(GO) build -trimpath -o $(BIN)/bouncer ./cmd/bouncer
+	CGO_ENABLED=0 $(GO) build -trimpath -buildvcs=auto -o $(BIN)/bouncer ./cmd/bouncer
 
 console: $(CONSOLE)
 

@@ -47,6 +47,8 @@ type sample struct {
 	failed int
 }
 
+// run measures what was asked for, round by round. It is one sequence, so that both
+// sides are plainly measured alike.
 func run(ctx context.Context, o options) error {
 	self, err := os.Executable()
 	if err != nil {

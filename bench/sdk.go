@@ -103,6 +103,7 @@ func passThrough(ctx context.Context, o options, self string) error {
 
 // warm compares a local process that Bouncer keeps with one that is started for
 // the purpose, as an assistant does it that starts its servers itself.
+// Both ways stand in one function so that they can be read against each other.
 func warm(ctx context.Context, o options, up string) error {
 	script, err := filepath.Abs("e2e/peers/node_modules/@modelcontextprotocol/server-everything/dist/index.js")
 	if err != nil {

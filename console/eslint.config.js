@@ -4,7 +4,7 @@ import vue from 'eslint-plugin-vue'
 import tseslint from 'typescript-eslint'
 
 export default tseslint.config(
-  { ignores: ['node_modules', 'src/api/contract.ts'] },
+  { ignores: ['node_modules', 'src/api/contract.gen.ts'] },
   ...tseslint.configs.recommended,
   ...vue.configs['flat/recommended'],
   { files: ['**/*.vue'], languageOptions: { parserOptions: { parser: tseslint.parser } } },

@@ -39,6 +39,8 @@ func main() {
 	}
 }
 
+// run starts the stand-ins, the service and the agents, and ends them in reverse. It
+// is one sequence, so that what is ended stands beside what is started.
 func run(ctx context.Context, args []string) error {
 	dir := ".demo"
 	if len(args) > 0 {

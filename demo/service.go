@@ -32,6 +32,8 @@ type service struct {
 
 var oneTime = regexp.MustCompile(`one-time password (\S+)`)
 
+// startService starts the service as its users do, and signs in to it. Its steps are
+// one sequence, each with what people read when it fails.
 func startService(ctx context.Context, dir string) (*service, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -187,6 +189,7 @@ type object = map[string]any
 
 // seed brings the team's register to the state of the scenario. Doing it again
 // changes nothing.
+// It is long because it is a list: everything that the scenario has, in order.
 func (s *service) seed(ctx context.Context) error {
 	if s.firstPassword != "" {
 		if err := s.choosePassword(ctx, "marit", s.firstPassword); err != nil {

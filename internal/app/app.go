@@ -30,9 +30,6 @@ import (
 	"bouncer/internal/web"
 )
 
-// Version is Bouncer's version.
-const Version = "0.1.0"
-
 // Time budgets of stopping, in this order.
 const (
 	drainBudget = 20 * time.Second

@@ -52,6 +52,7 @@ func (p parts) close(ctx context.Context) {
 // wire builds the service from its parts, from the ground up: each is handed those
 // that stand below it. What is started is ended again by undo when a later step
 // fails.
+// It is long because it is that list.
 func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.Guard, undo *[]func()) (*api.API, error) {
 	s, o := svc.Settings, link.Options{Version: Version, MessageLimit: svc.Settings.MessageLimit}
 	later := func(fn func()) { *undo = append(*undo, fn) }

@@ -17,6 +17,8 @@ import (
 	"bouncer/internal/snapshot"
 )
 
+// post takes messages of an agent of the initialize era. It is long because what is
+// refused is one list, in the order of the checks.
 func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	if !stream.Accepts(r.Header, "application/json") && !stream.Accepts(r.Header, "text/event-stream") {
 		d.fail(

@@ -18,6 +18,7 @@ import (
 // stateless answers a request of the stateless era (MCP 2026-07-28). What is
 // wrong with its envelope and its headers is found in the order that the
 // revision asks for.
+// It is long because that order is one list.
 func (d *Gateway) stateless(
 	w http.ResponseWriter,
 	r *http.Request,
@@ -239,6 +240,9 @@ func (s *subscribers) each(fn func(*subscriber)) {
 
 // listen serves subscriptions/listen: first what is honoured, then nothing but
 // that.
+//
+// It is one loop over everything that can end or wake the stream; its branches share
+// too much to be apart.
 func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller, body []byte, f wire.Frame, out *stream.Reply) {
 	id := f.ID.Of(body)
 	var p struct {

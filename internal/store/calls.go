@@ -71,7 +71,7 @@ type KeyedCall struct {
 
 // AppendCalls writes calls in one transaction.
 func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return inTx(ctx, s.write, func(tx *sql.Tx) error {
 		insert := tx.StmtContext(ctx, s.insert)
 		defer insert.Close()
 		for i := range calls {

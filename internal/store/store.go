@@ -80,7 +80,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 		return nil, err
 	}
 	s.write.SetMaxOpenConns(1)
-	if err := s.migrate(ctx); err != nil {
+	if err := migrate(ctx, s.write); err != nil {
 		return nil, errors.Join(err, s.write.Close())
 	}
 	if s.read, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
@@ -131,18 +131,18 @@ func (s *Store) Check(ctx context.Context) error {
 }
 
 // migrate brings the schema up to date, each step in a transaction of its own.
-func (s *Store) migrate(ctx context.Context) error {
+func migrate(ctx context.Context, db *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
 	quiet, own := goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true)
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.write, files, quiet, own)
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, quiet, own)
 	if err != nil {
 		return fmt.Errorf("read the migrations: %w", err)
 	}
 	known := p.ListSources()[len(p.ListSources())-1].Version
-	have, err := s.schemaVersion(ctx)
+	have, err := schemaVersion(ctx, db)
 	switch {
 	case err != nil:
 		return err
@@ -152,21 +152,21 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("migrate the database: %w", err)
 	}
-	_, err = s.write.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", known))
+	_, err = db.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", known))
 	return err
 }
 
 // schemaVersion is the schema that the database has. One that was written before
 // there was a table of migrations gets that table.
-func (s *Store) schemaVersion(ctx context.Context) (version int64, err error) {
-	if err := s.write.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version); err != nil {
+func schemaVersion(ctx context.Context, db *sql.DB) (version int64, err error) {
+	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version); err != nil {
 		var e *sqlite.Error
 		if errors.As(err, &e) && e.Code()&0xff == 26 { // SQLITE_NOTADB
 			return 0, fmt.Errorf("the file is no database: %w", err)
 		}
 		return 0, err
 	}
-	return version, s.inTx(ctx, func(tx *sql.Tx) error {
+	return version, inTx(ctx, db, func(tx *sql.Tx) error {
 		var there int
 		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master WHERE name = ?", goose.DefaultTablename).Scan(&there); err != nil {
 			return err
@@ -188,8 +188,8 @@ func (s *Store) schemaVersion(ctx context.Context) (version int64, err error) {
 	})
 }
 
-func (s *Store) inTx(ctx context.Context, fn func(*sql.Tx) error) error {
-	tx, err := s.write.BeginTx(ctx, nil)
+func inTx(ctx context.Context, db *sql.DB, fn func(*sql.Tx) error) error {
+	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}
@@ -240,7 +240,7 @@ func newTx(ctx context.Context, tx *sql.Tx) *Tx {
 // Write runs fn in a transaction and records the change in it. When fn fails,
 // nothing is altered.
 func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error {
+	return inTx(ctx, s.write, func(tx *sql.Tx) error {
 		t := newTx(ctx, tx)
 		if err := fn(t); err != nil {
 			return err
@@ -253,7 +253,7 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 // Update runs fn in a transaction without a row in changes: for sessions,
 // editions and times of use, which are not alterations by people.
 func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error {
-	return s.inTx(ctx, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
+	return inTx(ctx, s.write, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
 }
 
 func (t *transaction) exec(query string, args ...any) error {

@@ -447,6 +447,7 @@ func (a *Authority) client(r *http.Request) (Client, bool) {
 	return c, c.Secret == secret
 }
 
+// token is the token endpoint: one switch over the grants.
 func (a *Authority) token(w http.ResponseWriter, r *http.Request) {
 	_ = r.ParseForm()
 	grant := r.PostFormValue("grant_type")

@@ -98,6 +98,7 @@ func envelope(r *http.Request, m message) *rpcError {
 	return nil
 }
 
+// answerStateless answers a request of the stateless era: one switch over the methods.
 func (s *Server) answerStateless(w http.ResponseWriter, r *http.Request, m message) {
 	if m.Method == "subscriptions/listen" {
 		s.listen(w, r, m)

@@ -1,5 +1,5 @@
-/** The types of the API. They are those of contract.ts, which is made from the service's description. */
-import type { components } from './contract'
+/** The types of the API. They are those of contract.gen.ts, which is made from the service's description. */
+import type { components } from './contract.gen'
 
 type Schema = components['schemas']
 

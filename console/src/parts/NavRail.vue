@@ -35,7 +35,7 @@ const pages = [
         <span aria-hidden="true">{{ connected ? '●' : '○' }}</span> {{ liveText }}
       </div>
       <div class="who">
-        {{ person?.fullName }}<br /><span>{{ person?.role }} · {{ service?.version }}</span>
+        {{ person?.fullName }}<br /><span :title="service?.version">{{ person?.role }} · {{ service?.version.split('+')[0] }}</span>
       </div>
       <button class="item" type="button" @click="toggle">
         <ElIcon><component :is="theme === 'dark' ? Sunny : Moon" /></ElIcon>Go {{ otherTheme }}

@@ -331,6 +331,8 @@ func challenge(e Evidence) string {
 	return ", saying " + e.Challenge
 }
 
+// byError is the finding for what failed below the protocol. It is one list from the
+// special to the general, and is read as one.
 func byError(e Evidence) Finding {
 	var dns *net.DNSError
 	var unknown x509.UnknownAuthorityError

@@ -70,6 +70,7 @@ func (o *Operation) Request(arguments []byte) (*Request, error) {
 }
 
 // put adds one parameter (OpenAPI 3.1, parameter styles).
+// It is one table of styles and types, as the specification prints it.
 func (p param) put(r *Request, v json.RawMessage, cookies *[]string) error {
 	bad := func(why string) error { return &ArgumentError{p.arg, why} }
 	var list []string

@@ -351,6 +351,8 @@ func (d *Document) Find(id string) *Operation {
 }
 
 // readOperation reads parameters and body and makes one input schema of them.
+// It is long because an operation has that many parts, each with the reason for which
+// it cannot be a tool.
 func (d *Document) readOperation(o *Operation, item, n *yaml.Node) error {
 	props, required := map[string]any{}, []string{}
 	conv := &converter{d: d}
@@ -551,6 +553,7 @@ type converter struct {
 }
 
 // schema converts one schema. stack are the references being resolved.
+// It is one switch over what a schema can be.
 func (c *converter) schema(n *yaml.Node, stack []string, depth int) (any, *Error) {
 	n = plain(n)
 	if n == nil {

@@ -88,6 +88,7 @@ func (l *Conn) Open(ctx context.Context) (link.Greeting, error) {
 }
 
 // connect opens the event stream and learns where messages are sent to.
+// Its steps can each fail in their own way and close what the steps before opened.
 func (l *Conn) connect(ctx context.Context) (*stream, error) {
 	// The stream outlives the request that needed it; only its opening is bound.
 	sctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
