@@ -59,7 +59,7 @@ func Fetch(ctx context.Context, address string, limit int, o link.Options) ([]by
 	if err != nil {
 		return nil, err
 	}
-	res, err := l.Do(req) //nolint:bodyclose // Drain closes it
+	res, err := l.Do(req)
 	if err != nil {
 		return nil, l.NetFailure(ctx, err, "initialize")
 	}

@@ -92,7 +92,7 @@ func (l *Conn) knock(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	res, err := l.Do(req) //nolint:bodyclose // Drain closes it
+	res, err := l.Do(req)
 	if err != nil {
 		return l.NetFailure(ctx, err, "initialize")
 	}
