@@ -48,3 +48,8 @@ require (
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
 )
+
+ignore (
+	./console/node_modules
+	./e2e/peers/node_modules
+)
