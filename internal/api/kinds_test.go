@@ -11,6 +11,7 @@ import (
 	"math/big"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -160,10 +161,10 @@ func TestSettingsThatFewServersNeed(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
 	echo := testkit.Echo("", nil)
-	var seen http.Header
+	var seen atomic.Pointer[http.Request]
 	url := testkit.Upstream(t, http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost {
-			seen = r.Header.Clone()
+			seen.Store(r.Clone(r.Context()))
 		}
 		echo.ServeHTTP(rw, r)
 	}))
@@ -188,8 +189,8 @@ func TestSettingsThatFewServersNeed(t *testing.T) {
 		},
 		&s,
 	)
-	assert.Equal(t, "skf-canary-0123456789 harbour", seen.Get("X-Api-Key")+" "+seen.Get("X-Team"))
-	assert.Empty(t, seen.Get("Authorization"))
+	assert.Equal(t, "skf-canary-0123456789 harbour", seen.Load().Header.Get("X-Api-Key")+" "+seen.Load().Header.Get("X-Team"))
+	assert.Empty(t, seen.Load().Header.Get("Authorization"))
 	assert.Equal(t, "private", s.Sharing)
 	_, raw := w.Do(w.Token, "GET", "/api/servers/s", nil)
 	assert.NotContains(t, string(raw), "PRIVATE KEY")
