@@ -50,7 +50,7 @@ async function added() {
     <dl class="facts">
       <dt>calls itself</dt>
       <dd>
-        <strong>{{ data.appName }}</strong>
+        <strong>{{ data.appName }}</strong>{{ ' ' }}
         <span class="soft">{{ data.document ? 'as its own site describes it' : 'nobody has checked that' }}</span>
       </dd>
       <dt>answer goes to</dt>

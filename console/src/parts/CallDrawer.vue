@@ -40,7 +40,7 @@ const current = computed(() => (call.value?.id === props.id ? call.value : undef
         <dd class="mono">{{ current.tool }}</dd>
         <dt>decision</dt>
         <dd>
-          <StateMark :state="current.decision" />
+          <StateMark :state="current.decision" />{{ ' ' }}
           <span v-if="current.rule" class="soft"
             >by rule <span class="mono">{{ current.rule }}</span></span
           ><span v-else class="soft">no rule admits it</span>

@@ -161,7 +161,7 @@ func (l *Conn) request(ctx context.Context, r *restmap.Request) (*http.Request, 
 	return req, nil
 }
 
-// Begin implements Link.
+// Begin implements link.Transport.
 func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	id := l.RequestID(a)
 	tool, ok := l.tools[a.Subject]
@@ -296,7 +296,7 @@ func (l *Conn) Revision() string { return "" }
 // Notify implements Link; a REST API takes no notifications.
 func (l *Conn) Notify(context.Context, string, []byte) error { return nil }
 
-// Subscribe implements Link.
+// Subscribe implements link.Transport.
 func (l *Conn) Subscribe(context.Context, string, bool) error {
 	return l.Fail(diagnosis.Evidence{Stage: "subscribe", What: diagnosis.NotOffered, Note: "a REST API has no subscriptions"}, nil)
 }
@@ -304,7 +304,7 @@ func (l *Conn) Subscribe(context.Context, string, bool) error {
 // Log implements Link; a REST API sends no log messages.
 func (l *Conn) Log(context.Context, string) error { return nil }
 
-// Close implements Link.
+// Close implements link.Transport.
 func (l *Conn) Close(context.Context) { l.Transport.CloseIdleConnections() }
 
 // Listen implements Transport: it looks whether the API is still there, now and then.

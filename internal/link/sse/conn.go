@@ -223,7 +223,7 @@ func (n *stream) reason(stage string) error {
 	return n.Fail(diagnosis.Evidence{Stage: stage, What: what, Note: "the event stream ended"}, n.err)
 }
 
-// Probe implements Link.
+// Probe implements link.Transport.
 func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 	c := base.NewStages(l.Short)
 	if _, err := l.open(ctx, c); err != nil {
@@ -235,7 +235,7 @@ func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 	return o, c.List(), err
 }
 
-// Offer implements Link.
+// Offer implements link.Transport.
 func (l *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	n, err := l.open(ctx, nil)
 	if err != nil {
@@ -248,7 +248,7 @@ func (l *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	)
 }
 
-// Begin implements Link.
+// Begin implements link.Transport.
 func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	n, err := l.open(ctx, nil)
 	if err != nil {
@@ -257,7 +257,7 @@ func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	return n.Begin(ctx, a, nil)
 }
 
-// Cancel implements Link.
+// Cancel implements link.Transport.
 func (l *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	n := l.current.Load()
 	if n == nil || n.Over() {
@@ -266,7 +266,7 @@ func (l *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	return n.Write(ctx, base.Cancelled(id, reason))
 }
 
-// Revision implements Link.
+// Revision implements link.Transport.
 func (l *Conn) Revision() string {
 	if n := l.current.Load(); n != nil {
 		return n.greeting.Revision
@@ -274,7 +274,7 @@ func (l *Conn) Revision() string {
 	return ""
 }
 
-// Notify implements Link.
+// Notify implements link.Transport.
 func (l *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	n := l.current.Load()
 	if n == nil || n.Over() {
@@ -283,7 +283,7 @@ func (l *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	return n.Write(ctx, wire.AppendNotification(nil, method, params))
 }
 
-// Subscribe implements Link.
+// Subscribe implements link.Transport.
 func (l *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 	n, err := l.open(ctx, nil)
 	if err != nil {
@@ -292,7 +292,7 @@ func (l *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 	return l.SubscribeBy(ctx, n.greeting, uri, on, l.Begin)
 }
 
-// Log implements Link.
+// Log implements link.Transport.
 func (l *Conn) Log(ctx context.Context, level string) error {
 	n, err := l.open(ctx, nil)
 	if err != nil {
@@ -310,7 +310,7 @@ func (l *Conn) Traits() link.Traits { return link.Traits{} }
 // Diagnostics implements Transport; there is nothing besides the answers.
 func (l *Conn) Diagnostics() (stderr string, noise int) { return "", 0 }
 
-// Close implements Link.
+// Close implements link.Transport.
 func (l *Conn) Close(context.Context) {
 	l.opening.Close()
 	if n := l.current.Swap(nil); n != nil {

@@ -282,7 +282,7 @@ func plainError(err error) string {
 	return err.Error()
 }
 
-// Probe implements Link.
+// Probe implements link.Transport.
 func (p *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 	_, stages, err := p.open(ctx)
 	if err != nil {
@@ -294,7 +294,7 @@ func (p *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 	return o, append(stages, k.List()...), err
 }
 
-// Offer implements Link.
+// Offer implements link.Transport.
 func (p *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	c, _, err := p.open(ctx)
 	if err != nil {
@@ -307,7 +307,7 @@ func (p *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	)
 }
 
-// Begin implements Link.
+// Begin implements link.Transport.
 func (p *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	c, _, err := p.open(ctx)
 	if err != nil {
@@ -316,7 +316,7 @@ func (p *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	return p.begin(ctx, c, a)
 }
 
-// Cancel implements Link.
+// Cancel implements link.Transport.
 func (p *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	c := p.current.Load()
 	if c == nil || c.Over() {
@@ -325,7 +325,7 @@ func (p *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	return c.Write(ctx, base.Cancelled(id, reason))
 }
 
-// Revision implements Link.
+// Revision implements link.Transport.
 func (p *Conn) Revision() string {
 	if c := p.current.Load(); c != nil {
 		return c.greeting.Revision
@@ -333,7 +333,7 @@ func (p *Conn) Revision() string {
 	return ""
 }
 
-// Notify implements Link.
+// Notify implements link.Transport.
 func (p *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	c := p.current.Load()
 	if c == nil || c.Over() || wire.Stateless(c.greeting.Revision) {
@@ -342,7 +342,7 @@ func (p *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	return c.Write(ctx, wire.AppendNotification(nil, method, params))
 }
 
-// Subscribe implements Link.
+// Subscribe implements link.Transport.
 func (p *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 	c, _, err := p.open(ctx)
 	if err != nil {
@@ -361,7 +361,7 @@ func (p *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 	return p.SubscribeBy(ctx, c.greeting, uri, on, p.Begin)
 }
 
-// Log implements Link.
+// Log implements link.Transport.
 func (p *Conn) Log(ctx context.Context, level string) error {
 	c, _, err := p.open(ctx)
 	if err != nil {

@@ -98,7 +98,7 @@ func (l *Conn) Traits() link.Traits {
 // Diagnostics implements Transport; there is nothing besides the answers.
 func (l *Conn) Diagnostics() (stderr string, noise int) { return "", 0 }
 
-// Revision implements Link.
+// Revision implements link.Transport.
 func (l *Conn) Revision() string {
 	if s := l.session.Load(); s != nil {
 		return s.greeting.Revision
@@ -218,7 +218,7 @@ func (l *Conn) initialize(ctx context.Context) (*session, error) {
 	return s, l.notify(ctx, s.header, "notifications/initialized", nil)
 }
 
-// Offer implements Link.
+// Offer implements link.Transport.
 func (l *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	g, err := l.Open(ctx)
 	if err != nil {
@@ -231,7 +231,7 @@ func (l *Conn) Offer(ctx context.Context) (link.Offer, error) {
 	return o, err
 }
 
-// Begin implements Link. A lost session is opened anew and the request repeated
+// Begin implements link.Transport. A lost session is opened anew and the request repeated
 // once: a server that does not know the session has not executed it.
 func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 	for again := true; ; again = false {
@@ -346,7 +346,7 @@ func rejection(res *http.Response) int {
 	return wire.ReadError(b.Raw, f.Error).Code
 }
 
-// Cancel implements Link. Without a session, closing the exchange is the cancel.
+// Cancel implements link.Transport. Without a session, closing the exchange is the cancel.
 func (l *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	s := l.session.Load()
 	if s == nil || s.stateless {
@@ -359,7 +359,7 @@ func (l *Conn) Cancel(ctx context.Context, id uint64, reason string) error {
 	return l.notify(ctx, s.header, "notifications/cancelled", params)
 }
 
-// Notify implements Link.
+// Notify implements link.Transport.
 func (l *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	s := l.session.Load()
 	if s == nil || s.stateless {
@@ -368,7 +368,7 @@ func (l *Conn) Notify(ctx context.Context, method string, params []byte) error {
 	return l.notify(ctx, s.header, method, params)
 }
 
-// Log implements Link.
+// Log implements link.Transport.
 func (l *Conn) Log(ctx context.Context, level string) error {
 	g, err := l.Open(ctx)
 	if err != nil {

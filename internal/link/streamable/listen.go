@@ -188,7 +188,7 @@ func (l *Conn) attend(ctx context.Context, params []byte, uris []string, acked c
 	}
 }
 
-// Subscribe implements Link.
+// Subscribe implements link.Transport.
 func (l *Conn) Subscribe(ctx context.Context, uri string, on bool) error {
 	g, err := l.Open(ctx)
 	if err != nil {

@@ -51,7 +51,7 @@ func (l *Base) Sibling(caps wire.Caps) *Base {
 	return n
 }
 
-// NextID implements Link.
+// NextID implements link.Transport.
 func (l *Base) NextID() uint64 { return l.nextID.Add(1) }
 
 // RequestID is the id of a request.
