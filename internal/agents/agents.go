@@ -79,7 +79,11 @@ func (svc *Service) AddAgent(ctx context.Context, by team.Person, n apitype.NewA
 	if err := svc.checkOwner(ctx, by, n.Owner); err != nil {
 		return team.Agent{}, err
 	}
-	a := team.Agent{ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC()}
+	a := team.Agent{
+		ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC(),
+		// Whoever may make rules stands for the name by choosing it.
+		Confirmed: mayConfirm(by),
+	}
 	err := svc.registry.Write(
 		ctx,
 		registry.Change{By: by, What: "agent.add", Subject: a.Name, After: describeAgent(a), Topics: []string{"agents"}},
@@ -100,8 +104,16 @@ func (svc *Service) checkOwner(ctx context.Context, by team.Person, owner string
 }
 
 func describeAgent(a team.Agent) string {
-	return fmt.Sprintf("%s, owner %q, paused %v", a.Kind, a.Owner, a.Paused)
+	text := fmt.Sprintf("%s, owner %q, paused %v", a.Kind, a.Owner, a.Paused)
+	if !a.Confirmed {
+		text += ", name not confirmed"
+	}
+	return text
 }
+
+// mayConfirm reports whether somebody can stand for an agent's name. Members choose
+// the names of their agents, and read which names rules are for.
+func mayConfirm(by team.Person) bool { return by.Role == team.Admin || by.Role == team.Maintainer }
 
 // UpdateAgent alters an agent.
 func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string, p apitype.AgentPatch) (team.Agent, error) {
@@ -130,6 +142,15 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if p.Paused != nil {
 		a.Paused = *p.Paused
 	}
+	if p.Confirmed != nil {
+		if !mayConfirm(by) {
+			return a, &team.FieldError{
+				Field: "confirmed",
+				Why:   "can be set by an admin or a maintainer only: it lets rules admit the agent that name agents by a pattern",
+			}
+		}
+		a.Confirmed = *p.Confirmed
+	}
 	err = svc.registry.Write(
 		ctx,
 		registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}},
@@ -137,7 +158,11 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 			if moved {
 				// Passes made before would act with the new owner's sign-ins.
 				if err := tx.EndPasses(a.ID, time.Now()); err != nil {
-					return err
+					return fmt.Errorf("end the passes of agent %s: %w", name, err)
+				}
+				// What it was given of its own was given by, or for, the owner before.
+				if err := tx.DropHeld(a.ID); err != nil {
+					return fmt.Errorf("drop what agent %s has of its own: %w", name, err)
 				}
 			}
 			return tx.SetAgent(a)

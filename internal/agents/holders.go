@@ -2,6 +2,7 @@ package agents
 
 import (
 	"context"
+	"fmt"
 
 	"bouncer/internal/core/team"
 )
@@ -14,6 +15,9 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 		return team.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by an auditor"}
 	case agent != "":
 		a, err := svc.Agent(ctx, by, agent)
+		if err == nil {
+			err = MaySupply(by, a)
+		}
 		if err != nil {
 			return team.Holder{}, err
 		}
@@ -29,6 +33,19 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 		return team.Holder{}, nil
 	}
 	return team.Holder{Person: by.ID}, nil
+}
+
+// MaySupply reports whether somebody may supply what an agent uses of its own: its
+// owner, and for an agent of the team's an admin or a maintainer. Whoever else did
+// would decide whose account another person's agent acts with.
+func MaySupply(by team.Person, a team.Agent) error {
+	switch {
+	case by.Role == team.Auditor:
+		return &team.FieldError{Field: "agent", Why: "cannot be given a credential by an auditor"}
+	case a.Owner == by.Name, a.Owner == "" && by.Role != team.Member:
+		return nil
+	}
+	return &team.FieldError{Field: "agent", Why: fmt.Sprintf("belongs to %s; nobody else supplies what it uses of its own", a.Owner)}
 }
 
 // OwnsHolder reports whether a person may end what a holder has.

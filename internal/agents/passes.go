@@ -128,16 +128,34 @@ func mayActAs(by team.Person, a team.Agent) error {
 	}
 }
 
-// RevokePass ends a pass; the very next call with it is refused.
+// RevokePass ends a pass; the very next call with it is refused. With the token of a
+// program ends what was agreed to.
 func (svc *Service) RevokePass(ctx context.Context, by team.Person, agent, id string) error {
 	a, err := svc.Agent(ctx, by, agent)
 	if err != nil {
 		return err
 	}
+	all, err := svc.store.Passes(ctx)
+	if err != nil {
+		return fmt.Errorf("read the passes: %w", err)
+	}
+	consent := ""
+	for _, p := range all {
+		if p.ID == id && p.AgentID == a.ID {
+			consent = p.Consent
+		}
+	}
+	now := time.Now()
 	err = svc.registry.Write(
 		ctx,
 		registry.Change{By: by, What: "pass.revoke", Subject: agent, Before: id, Topics: []string{"agents"}},
-		func(tx *store.Tx) error { return tx.RevokePass(a.ID, id, time.Now()) },
+		func(tx *store.Tx) error {
+			if err := tx.RevokePass(a.ID, id, now); err != nil || consent == "" {
+				return err
+			}
+			// The program would simply get another token.
+			return tx.RevokeConsent(consent, "its token was revoked", now)
+		},
 	)
 	return store.Explain(err, "valid pass", id)
 }

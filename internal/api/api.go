@@ -41,6 +41,10 @@ const Cookie = "bouncer_session"
 // maxBody is the largest body of an API request, in bytes.
 const maxBody = 10 << 20 // room for an OpenAPI document
 
+// maxPublicBody is the largest body of a request of somebody who is not signed in, in
+// bytes.
+const maxPublicBody = 16 << 10
+
 // Taps gives out live records of calls. It is safe for concurrent use.
 type Taps interface {
 	Tap() *journal.Tap
@@ -154,7 +158,11 @@ func (a *API) serve(rt route) http.Handler {
 			rt.raw(w, c)
 			return
 		}
-		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		limit := int64(maxBody)
+		if rt.public {
+			limit = maxPublicBody
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, limit)
 		out, err := rt.handle(c)
 		if err != nil {
 			a.problem(w, a.explain(c, err))

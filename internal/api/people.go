@@ -40,6 +40,14 @@ func peopleRoutes(svc *people.Service, logins *login.Service) []route {
 			},
 		},
 		{
+			method: put, path: "/api/people/{name}/subject", id: "tiePerson",
+			summary: "Say who somebody is at the identity provider, after a sign-in there was refused because of the name",
+			roles:   admins, in: apitype.Tie{}, out: team.Person{}, status: 200,
+			handle: with(func(c *call, in apitype.Tie) (any, error) {
+				return logins.Tie(c.Context(), c.person, c.name("name"), in.Subject)
+			}),
+		},
+		{
 			method: del, path: "/api/people/{name}", id: "removePerson",
 			summary: "Remove somebody with their logins, sign-ins and own secrets",
 			roles:   admins, status: 204,

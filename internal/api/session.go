@@ -39,7 +39,7 @@ func sessionRoutes(svc *login.Service) []route {
 			summary: "Choose another password; ends all other logins",
 			fresh:   true, in: apitype.NewPassword{}, status: 204,
 			handle: with(func(c *call, in apitype.NewPassword) (any, error) {
-				return nil, svc.ChangePassword(c.Context(), c.person, c.token, in.Old, in.New)
+				return nil, svc.ChangePassword(c.Context(), c.person, c.token, in.Old, in.New, c.from())
 			}),
 		},
 		{
@@ -56,6 +56,15 @@ func sessionRoutes(svc *login.Service) []route {
 			public:  true, in: apitype.ProviderSignIn{}, out: apitype.SentTo{}, status: 200,
 			handle: with(func(c *call, in apitype.ProviderSignIn) (any, error) {
 				to, err := svc.BeginLogin(c.Context(), c.api.browser(c), in.Back, c.from())
+				return apitype.SentTo{URL: to}, err
+			}),
+		},
+		{
+			method: post, path: "/api/session/tie", id: "tieMyself",
+			summary: "Begin to tie yourself to who you are at the identity provider, by signing in there",
+			in:      apitype.ProviderSignIn{}, out: apitype.SentTo{}, status: 200,
+			handle: with(func(c *call, in apitype.ProviderSignIn) (any, error) {
+				to, err := svc.BeginTie(c.Context(), c.person, c.api.browser(c), in.Back, c.from())
 				return apitype.SentTo{URL: to}, err
 			}),
 		},

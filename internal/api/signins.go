@@ -195,7 +195,7 @@ func (a *API) MountOAuth(r chi.Router) {
 	r.Get("/oauth/authorize", a.authorize)
 	for path, fn := range map[string]func(*call) (int, any, error){"register": a.registerApp, "token": a.token, "revoke": a.revoke} {
 		r.Post("/oauth/"+path, func(w http.ResponseWriter, r *http.Request) {
-			r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+			r.Body = http.MaxBytesReader(w, r.Body, maxPublicBody)
 			status, out, err := fn(&call{Request: r, api: a, w: w})
 			if err != nil {
 				status, out = a.refuse(w, r, err)
@@ -238,22 +238,21 @@ func (a *API) refuse(w http.ResponseWriter, r *http.Request, err error) (int, an
 }
 
 // authorize takes a program's request and leads to the page where a person
-// decides. A request that cannot be answered safely ends on a page of the
-// console instead of at the address it names.
+// decides. A request that is wrong ends on a page of the console, and never at the
+// address it names.
 func (a *API) authorize(w http.ResponseWriter, r *http.Request) {
-	page, to, err := a.s.AuthServer.Authorize(r.Context(), r.URL.Query())
+	c := &call{Request: r, api: a, w: w}
+	page, err := a.s.AuthServer.Authorize(r.Context(), r.URL.Query(), c.from())
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	var ae *authserver.AuthError
 	switch {
 	case err == nil:
 		a.leave(w, page)
-	case to != "":
-		http.Redirect(w, r, to, http.StatusFound)
 	case errors.As(err, &ae):
 		a.leave(w, "/consent/none?why="+url.QueryEscape(ae.Code))
 	default:
-		_, out := a.refuse(w, r, err)
-		a.write(w, 500, "application/json", out)
+		status, out := a.refuse(w, r, err)
+		a.write(w, status, "application/json", out)
 	}
 }
 

@@ -31,10 +31,12 @@ type NewAgent struct {
 
 // AgentPatch is what can be altered of an agent; nil fields stay.
 type AgentPatch struct {
-	Kind    *string `json:"kind,omitempty"`
-	Owner   *string `json:"owner,omitempty" doc:"empty for the team"`
-	Paused  *bool   `json:"paused,omitempty"`
-	Version *int    `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+	Kind   *string `json:"kind,omitempty"`
+	Owner  *string `json:"owner,omitempty" doc:"empty for the team"`
+	Paused *bool   `json:"paused,omitempty"`
+	// Confirmed can be set by admins and maintainers only.
+	Confirmed *bool `json:"confirmed,omitempty" doc:"stand for the agent's name, so that rules bind it that name agents by a pattern; admins and maintainers only"`
+	Version   *int  `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // ReachedTool is one tool with whether an agent can use it, and why.

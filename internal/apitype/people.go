@@ -85,3 +85,8 @@ type PersonPatch struct {
 	Role     *team.Role `json:"role,omitempty" enum:"admin,maintainer,member,auditor"`
 	Version  *int       `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
+
+// Tie says who somebody is at the identity provider.
+type Tie struct {
+	Subject string `json:"subject" doc:"the subject there, as the refused sign-in told it"`
+}

@@ -128,9 +128,13 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents)
+	// Strangers have it look up documents of programs, so it reaches what everybody
+	// can reach, whatever ranges are allowed otherwise.
+	strangers := egress.New(nil, nil)
+	later(strangers.Close)
 	all.AuthServer = authserver.New(
 		svc.store,
-		client,
+		oauth.NewClient(strangers),
 		limiter,
 		reg,
 		all.Agents,

@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"bouncer/internal/agents"
@@ -36,6 +35,9 @@ type Options struct {
 	Log     *slog.Logger
 }
 
+// consentOf is what a person agrees to.
+type consentOf = store.StoredConsent
+
 // Service lets programs sign in. It is safe for concurrent use.
 type Service struct {
 	o        Options
@@ -45,7 +47,10 @@ type Service struct {
 	registry *registry.Registry
 	agents   *agents.Service
 	policy   *policy.Service
-	pending  pending
+	requests *signer
+	decided  decided
+	codes    codes
+	docs     documents
 }
 
 // New returns the service.
@@ -58,9 +63,7 @@ func New(
 	p *policy.Service,
 	o Options,
 ) *Service {
-	svc := &Service{o: o, store: s, oauth: client, limiter: limiter, registry: r, agents: a, policy: p}
-	svc.pending.init()
-	return svc
+	return &Service{o: o, store: s, oauth: client, limiter: limiter, registry: r, agents: a, policy: p, requests: newSigner()}
 }
 
 // AuthError is an error of the authorization server towards a program (RFC 6749,
@@ -81,8 +84,8 @@ const (
 	refreshLife = 30 * 24 * time.Hour
 	codeLife    = time.Minute
 	requestTime = 15 * time.Minute
-	maxPending  = 2_000
 	maxRedirect = 20
+	maxState    = 2048 // bytes
 )
 
 // program is a program that wants to speak for an agent.
@@ -90,59 +93,6 @@ type program struct {
 	id, name  string
 	redirects []string
 	document  bool // it is described by a document at its id
-}
-
-// authorizationRequest is a request of a program that waits for a person's consent.
-type authorizationRequest struct {
-	program   program
-	redirect  string
-	state     string
-	challenge string
-	audience  string // path of the resource
-	until     time.Time
-}
-
-// issuedCode is a consent that waits for its code to be exchanged.
-type issuedCode struct {
-	authorizationRequest
-	consent store.StoredConsent
-	spent   bool
-}
-
-// pending are the sign-ins of programs under way. They are kept in memory: a program
-// begins again after a restart.
-type pending struct {
-	mu     sync.Mutex // guards the maps
-	asked  map[string]authorizationRequest
-	agreed map[[32]byte]issuedCode
-	docs   map[string]cachedProgram
-}
-
-type cachedProgram struct {
-	program program
-	until   time.Time
-}
-
-func (p *pending) init() {
-	p.asked, p.agreed, p.docs = map[string]authorizationRequest{}, map[[32]byte]issuedCode{}, map[string]cachedProgram{}
-}
-
-func (p *pending) sweep(now time.Time) {
-	for k, v := range p.asked {
-		if now.After(v.until) {
-			delete(p.asked, k)
-		}
-	}
-	for k, v := range p.agreed {
-		if now.After(v.until) {
-			delete(p.agreed, k)
-		}
-	}
-	for k, v := range p.docs {
-		if now.After(v.until) {
-			delete(p.docs, k)
-		}
-	}
 }
 
 // checkRedirect checks an address that codes may be sent to.
@@ -167,13 +117,11 @@ func checkRedirect(raw string) error {
 }
 
 // RegisterApp registers a program (RFC 7591). Errors are *AuthError and
-// *WaitError besides those of the store.
+// *team.ThrottledError besides those of the store.
 func (svc *Service) RegisterApp(ctx context.Context, r AppRegistration, from string) (string, AppRegistration, error) {
-	key := "register " + from
-	if wait := svc.limiter.Wait(key); wait > 0 {
-		return "", r, &team.ThrottledError{For: wait}
+	if wait := svc.limiter.Spend(throttle.Often("register", from, 60)); wait > 0 { // nobody needs hundreds
+		return "", r, &team.ThrottledError{For: wait, Why: "too many programs are registered from this address"}
 	}
-	svc.limiter.Fail(key, 60) // each counts: nobody needs hundreds
 	if len(r.Redirects) == 0 || len(r.Redirects) > maxRedirect {
 		return "", r, &AuthError{"invalid_redirect_uri", fmt.Sprintf("redirect_uris must hold 1 to %d addresses", maxRedirect)}
 	}
@@ -204,8 +152,10 @@ func appName(s, otherwise string) string {
 }
 
 // program finds a program by its client id: one that registered itself, or one that
-// is described by a document at that address.
-func (svc *Service) program(ctx context.Context, id string) (program, error) {
+// is described by a document at that address. from is the address that asks: a
+// document is looked up for strangers, so only so often, and never where others
+// cannot reach.
+func (svc *Service) program(ctx context.Context, id, from string) (program, error) {
 	if !strings.HasPrefix(id, "https://") && !strings.HasPrefix(id, "http://") {
 		a, err := svc.store.App(ctx, id)
 		if errors.Is(err, store.ErrNotFound) {
@@ -213,20 +163,18 @@ func (svc *Service) program(ctx context.Context, id string) (program, error) {
 		}
 		return program{id: a.ID, name: a.Name, redirects: a.Redirects}, err
 	}
-	svc.pending.mu.Lock()
-	svc.pending.sweep(time.Now())
-	have, ok := svc.pending.docs[id]
-	full := len(svc.pending.docs) >= maxPending
-	svc.pending.mu.Unlock()
-	if ok {
-		return have.program, nil
+	if have, ok := svc.docs.get(id, time.Now()); ok {
+		return have, nil
 	}
 	bad := func(why string) (program, error) {
 		return program{}, &AuthError{"invalid_client", "the document at the client id " + why}
 	}
 	u, err := url.Parse(id)
-	if err != nil || strings.Trim(u.Path, "/") == "" || u.Fragment != "" || len(id) > 500 || full {
+	if err != nil || strings.Trim(u.Path, "/") == "" || u.Fragment != "" || len(id) > 500 {
 		return bad("cannot be one: it needs an https address with a path")
+	}
+	if wait := svc.limiter.Spend(throttle.Often("client document", from, 30)); wait > 0 {
+		return program{}, &team.ThrottledError{For: wait, Why: "too many documents of programs are asked for from this address"}
 	}
 	doc, err := svc.oauth.ClientDocument(ctx, id)
 	if err != nil {
@@ -244,9 +192,7 @@ func (svc *Service) program(ctx context.Context, id string) (program, error) {
 		}
 	}
 	a := program{id: id, name: appName(doc.Name, u.Host), redirects: doc.Redirects, document: true}
-	svc.pending.mu.Lock()
-	svc.pending.docs[id] = cachedProgram{a, time.Now().Add(10 * time.Minute)}
-	svc.pending.mu.Unlock()
+	svc.docs.put(id, a, time.Now().Add(10*time.Minute))
 	return a, nil
 }
 
@@ -267,52 +213,40 @@ func (svc *Service) audience(resource []string) (string, error) {
 }
 
 // Authorize takes an authorization request of a program (RFC 6749 with RFC 7636
-// and RFC 8707) and returns the page where a person decides. to is where the
-// browser is sent with an error; when it is "" the error is shown instead, since
-// the redirect address cannot be trusted.
-func (svc *Service) Authorize(ctx context.Context, q url.Values) (page, to string, err error) {
-	a, err := svc.program(ctx, q.Get("client_id"))
+// and RFC 8707) and returns the page where a person decides. from is the address of
+// the browser. What is wrong is shown here: anybody can register a program, so that
+// nobody is sent to an address of its choice before a person has decided (RFC 9700,
+// section 4.11). Errors are *AuthError and *team.ThrottledError.
+func (svc *Service) Authorize(ctx context.Context, q url.Values, from string) (page string, err error) {
+	if wait := svc.limiter.Spend(throttle.Often("authorize", from, 120)); wait > 0 {
+		return "", &team.ThrottledError{For: wait, Why: "too many sign-ins of programs are begun from this address"}
+	}
+	a, err := svc.program(ctx, q.Get("client_id"), from)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	redirect := q.Get("redirect_uri")
 	if redirect == "" && len(a.redirects) == 1 {
 		redirect = a.redirects[0]
 	}
 	if !slices.Contains(a.redirects, redirect) {
-		return "", "", &AuthError{"invalid_request", "the redirect address is not exactly one that the program registered"}
-	}
-	refuse := func(e *AuthError) (string, string, error) {
-		return "", svc.redirect(redirect, url.Values{"error": {e.Code}, "error_description": {e.Why}, "state": {q.Get("state")}}), e
+		return "", &AuthError{"invalid_request", "the redirect address is not exactly one that the program registered"}
 	}
 	audience, err := svc.audience(q["resource"])
-	var ae *AuthError
 	switch {
-	case errors.As(err, &ae):
-		return refuse(ae)
+	case err != nil:
+		return "", err
 	case q.Get("response_type") != "code":
-		return refuse(&AuthError{"unsupported_response_type", "response_type must be code"})
+		return "", &AuthError{"unsupported_response_type", "response_type must be code"}
 	case q.Get("code_challenge_method") != "S256" || len(q.Get("code_challenge")) != 43:
-		return refuse(&AuthError{"invalid_request", "a code_challenge with the method S256 is needed (PKCE)"})
-	case len(q.Get("state")) > 4096:
-		return refuse(&AuthError{"invalid_request", "the state is longer than 4096 bytes"})
+		return "", &AuthError{"invalid_request", "a code_challenge with the method S256 is needed (PKCE)"}
+	case len(q.Get("state")) > maxState:
+		return "", &AuthError{"invalid_request", fmt.Sprintf("the state is longer than %d bytes", maxState)}
 	}
-	id := strings.ToLower(team.NewID()) + token.New("")[:20]
-	svc.pending.mu.Lock()
-	defer svc.pending.mu.Unlock()
-	svc.pending.sweep(time.Now())
-	if len(svc.pending.asked) >= maxPending {
-		return refuse(&AuthError{"temporarily_unavailable", "too many sign-ins are under way"})
-	}
-	svc.pending.asked[id] = authorizationRequest{
-		a,
-		redirect,
-		q.Get("state"),
-		q.Get("code_challenge"),
-		audience,
-		time.Now().Add(requestTime),
-	}
-	return "/consent/" + id, "", nil
+	return "/consent/" + svc.requests.sign(authorizationRequest{
+		program: a, redirect: redirect, state: q.Get("state"), challenge: q.Get("code_challenge"), audience: audience,
+		until: time.Now().Add(requestTime),
+	}), nil
 }
 
 // redirect adds an answer to a redirect address, with who gives it (RFC 9207).
@@ -334,11 +268,9 @@ func (svc *Service) redirect(to string, answer url.Values) string {
 
 // Consent tells a person what is asked.
 func (svc *Service) Consent(ctx context.Context, by team.Person, id string) (apitype.ConsentRequest, error) {
-	svc.pending.mu.Lock()
-	q, ok := svc.pending.asked[id]
-	svc.pending.mu.Unlock()
-	if !ok || time.Now().After(q.until) {
-		return apitype.ConsentRequest{}, &team.NotFoundError{Kind: "sign-in of a program", Name: id}
+	q, _, err := svc.requests.read(id, time.Now())
+	if err != nil {
+		return apitype.ConsentRequest{}, &team.NotFoundError{Kind: "sign-in of a program"}
 	}
 	u, err := url.Parse(q.redirect)
 	if err != nil {
@@ -401,12 +333,10 @@ func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n api
 		}
 		agent = mine[at]
 	}
-	svc.pending.mu.Lock()
-	q, ok := svc.pending.asked[id]
-	delete(svc.pending.asked, id)
-	svc.pending.mu.Unlock()
-	if !ok || time.Now().After(q.until) {
-		return "", &team.NotFoundError{Kind: "sign-in of a program", Name: id}
+	now := time.Now()
+	q, serial, err := svc.requests.read(id, now)
+	if err != nil || !svc.decided.once(serial, by.ID, q.until, now) {
+		return "", &team.NotFoundError{Kind: "sign-in of a program"}
 	}
 	if n.Agent == "" {
 		return svc.redirect(
@@ -416,7 +346,7 @@ func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n api
 	}
 	code := token.New(token.CodePrefix)
 	q.until = time.Now().Add(codeLife)
-	c := store.StoredConsent{AgentID: agent.ID, PersonID: by.ID, Consent: team.Consent{
+	c := consentOf{AgentID: agent.ID, PersonID: by.ID, Consent: team.Consent{
 		ID:       team.NewID(),
 		App:      q.program.id,
 		AppName:  q.program.name,
@@ -425,9 +355,7 @@ func (svc *Service) Decide(ctx context.Context, by team.Person, id string, n api
 		Resource: svc.o.Address + q.audience,
 		Created:  time.Now().UTC(),
 	}}
-	svc.pending.mu.Lock()
-	svc.pending.agreed[token.Hash(code)] = issuedCode{authorizationRequest: q, consent: c}
-	svc.pending.mu.Unlock()
+	svc.codes.put(token.Hash(code), issuedCode{authorizationRequest: q, consent: c}, now)
 	return svc.redirect(q.redirect, url.Values{"code": {code}, "state": {q.state}}), nil
 }
 
@@ -455,15 +383,7 @@ func (svc *Service) IssueTokens(ctx context.Context, q url.Values) (IssuedTokens
 var errCode = &AuthError{"invalid_grant", "the code is not valid: it was used, took too long, or belongs to another program"}
 
 func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedTokens, error) {
-	key := token.Hash(q.Get("code"))
-	svc.pending.mu.Lock()
-	g, ok := svc.pending.agreed[key]
-	if ok && !g.spent {
-		spent := g
-		spent.spent, spent.until = true, time.Now().Add(requestTime) // remembered, to notice a second use
-		svc.pending.agreed[key] = spent
-	}
-	svc.pending.mu.Unlock()
+	g, ok := svc.codes.take(token.Hash(q.Get("code")), time.Now())
 	sum := sha256.Sum256([]byte(q.Get("code_verifier")))
 	proof := base64.RawURLEncoding.EncodeToString(sum[:])
 	switch {
@@ -484,6 +404,9 @@ func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedToken
 		}
 	}
 	c := g.consent
+	if err := svc.stillAgreed(ctx, c); err != nil {
+		return IssuedTokens{}, err
+	}
 	by := team.Person{ID: c.PersonID, Name: c.Person}
 	var out IssuedTokens
 	err := svc.registry.Write(
@@ -500,8 +423,29 @@ func (svc *Service) exchangeCode(ctx context.Context, q url.Values) (IssuedToken
 	return out, err
 }
 
+// stillAgreed reports whether a person may still lend an agent, as when they agreed:
+// the agent may have another owner by now, the person another role.
+func (svc *Service) stillAgreed(ctx context.Context, c consentOf) error {
+	everybody, err := svc.store.People(ctx)
+	if err != nil {
+		return fmt.Errorf("read the people: %w", err)
+	}
+	at := slices.IndexFunc(everybody, func(p team.Person) bool { return p.ID == c.PersonID })
+	if at < 0 {
+		return errCode
+	}
+	mine, err := svc.consentable(ctx, everybody[at])
+	if err != nil {
+		return fmt.Errorf("read the agents of %s: %w", c.Person, err)
+	}
+	if !slices.ContainsFunc(mine, func(a team.Agent) bool { return a.ID == c.AgentID }) {
+		return errCode
+	}
+	return nil
+}
+
 // issue stores an access token and a refresh token of a consent.
-func (svc *Service) issue(tx *store.Tx, c store.StoredConsent, audience string) (IssuedTokens, error) {
+func (svc *Service) issue(tx *store.Tx, c consentOf, audience string) (IssuedTokens, error) {
 	now := time.Now().UTC()
 	access, refresh := token.New(token.AccessPrefix), token.New(token.RefreshPrefix)
 	sum := token.Hash(refresh)

@@ -72,22 +72,27 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 	}{
 		"an unknown program":       {func(q url.Values) { q.Set("client_id", "app-nobody") }, "/consent/none"},
 		"another way back":         {func(q url.Values) { q.Set("redirect_uri", back+"/") }, "/consent/none"},
-		"without PKCE":             {func(q url.Values) { q.Del("code_challenge") }, "/back?error=invalid_request"},
-		"with plain PKCE":          {func(q url.Values) { q.Set("code_challenge_method", "plain") }, "/back?error=invalid_request"},
-		"another service":          {func(q url.Values) { q.Set("resource", "https://elsewhere.example/mcp") }, "/back?error=invalid_target"},
-		"a token without any code": {func(q url.Values) { q.Set("response_type", "token") }, "/back?error=unsupported_response_type"},
+		"without PKCE":             {func(q url.Values) { q.Del("code_challenge") }, "/consent/none?why=invalid_request"},
+		"with plain PKCE":          {func(q url.Values) { q.Set("code_challenge_method", "plain") }, "/consent/none?why=invalid_request"},
+		"another service":          {func(q url.Values) { q.Set("resource", "https://elsewhere.example/mcp") }, "/consent/none?why=invalid_target"},
+		"a token without any code": {func(q url.Values) { q.Set("response_type", "token") }, "/consent/none?why=unsupported_response_type"},
 		"a document inside":        {func(q url.Values) { q.Set("client_id", "https://127.0.0.1:1/client") }, "/consent/none"},
 	} {
 		assert.Contains(t, b.Go(t, w.Base+"/oauth/authorize?"+ask(row.change).Encode()).RequestURI(), row.page, name)
 	}
+	ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
 	code := func() string {
 		page := b.Go(t, w.Base+"/oauth/authorize?"+ask(func(url.Values) {}).Encode())
 		id := strings.TrimPrefix(page.Path, "/consent/")
-		ottilie := w.Person("p"+strings.ToLower(id[20:26]), "Somebody Else", team.Member)
 		status, _ := w.Do(ottilie, "POST", "/api/consent-requests/"+id, testkit.Obj{"agent": "marit-parlour"})
 		assert.Equal(t, 422, status, "nobody lends somebody else's agent")
+		forged := id[:len(id)-1] + map[bool]string{true: "B", false: "A"}[id[len(id)-1] == 'A']
+		status, _ = b.Do("GET", "/api/consent-requests/"+forged, nil)
+		assert.Equal(t, 404, status, "what a browser carries cannot be altered")
 		var to struct{ URL string }
 		b.Must("POST", "/api/consent-requests/"+id, testkit.Obj{"agent": "marit-parlour"}, &to)
+		status, _ = b.Do("POST", "/api/consent-requests/"+id, testkit.Obj{"agent": "marit-parlour"})
+		assert.Equal(t, 404, status, "a request is decided once")
 		u, err := url.Parse(to.URL)
 		require.NoError(t, err)
 		assert.Equal(t, w.Base+" s", u.Query().Get("iss")+" "+u.Query().Get("state"))
@@ -158,6 +163,20 @@ func TestProgramsAreHeldToWhatWasAgreed(t *testing.T) {
 		`{"jsonrpc":"2.0","id":1,"method":"ping"}`,
 	)
 	assert.Equal(t, 401, r.StatusCode)
+
+	// The token that is listed among the passes is the program's way in.
+	_, out = exchange(code(), func(url.Values) {})
+	var passes []team.Pass
+	w.Must("GET", "/api/agents/marit-parlour/passes", nil, &passes)
+	w.Must("DELETE", "/api/agents/marit-parlour/passes/"+passes[0].ID, nil, nil)
+	status, _ = renew(out["refresh_token"].(string))
+	assert.Equal(t, 400, status, "with its token ends what was agreed to")
+	// A code is of no use once the agent is somebody else's.
+	late := code()
+	w.Must("PATCH", "/api/agents/marit-parlour", testkit.Obj{"owner": "ottilie"}, nil)
+	status, _ = exchange(late, func(url.Values) {})
+	assert.Equal(t, 400, status)
+	w.Must("PATCH", "/api/agents/marit-parlour", testkit.Obj{"owner": "marit"}, nil)
 
 	// An address with a pass in it opens that address, and the pass nothing else.
 	var inAddress struct{ URL, Token string }

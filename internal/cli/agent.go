@@ -22,6 +22,7 @@ func agentCommands() []command {
 		agentRevokeCommand(),
 		agentPatch("pause", "Refuse everything an agent does, for now", true),
 		agentPatch("resume", "Let a paused agent in again", false),
+		agentConfirmCommand(),
 		agentRemoveCommand(),
 	}
 }
@@ -48,6 +49,23 @@ func agentPatch(verb, short string, paused bool) command {
 	}
 }
 
+func agentConfirmCommand() command {
+	confirmed := true
+	return command{
+		noun: "agent", verb: "confirm", args: "NAME", short: "Stand for an agent's name, so that rules bind it that name agents by a pattern",
+		long: `Members choose the names of their agents, and can read the rules. So a rule for a
+pattern of names, like ops-*, admits nothing for an agent that a member named
+until an admin or a maintainer has confirmed that it is meant.`,
+		example: "bouncer agent confirm ottilie-parlour",
+		run: func(ctx context.Context, t *task) error {
+			in := apitype.AgentPatch{Confirmed: &confirmed}
+			return submit(ctx, t, http.MethodPatch, "/api/agents/"+seg(t.args[0]), in, func(a team.Agent) error {
+				return t.done("the name of agent %s is confirmed; bouncer agent reach %s shows what that admits", a.Name, a.Name)
+			})
+		},
+	}
+}
+
 func agentListCommand() command {
 	return command{
 		noun: "agent", verb: "list", short: "List the agents", example: "bouncer agent list",
@@ -59,6 +77,9 @@ func agentListCommand() command {
 				var rows [][]string
 				for _, a := range list {
 					state := "active"
+					if !a.Confirmed {
+						state = "active, name not confirmed"
+					}
 					if a.Paused {
 						state = "paused"
 					}
@@ -95,11 +116,15 @@ func agentAddCommand() command {
 			}
 			in := apitype.NewAgent{Name: t.args[0], Kind: kind, Owner: owner}
 			return submit(ctx, t, http.MethodPost, "/api/agents", in, func(a team.Agent) error {
-				return t.done(
+				err := t.done(
 					"agent %s is added; it reaches nothing yet. Next: bouncer enrol %s --config FILE, and bouncer rule add admit",
 					a.Name,
 					a.Name,
 				)
+				if err == nil && !a.Confirmed {
+					err = t.done("rules for a pattern of names admit nothing for it until an admin or a maintainer runs: bouncer agent confirm %s", a.Name)
+				}
+				return err
 			})
 		},
 	}

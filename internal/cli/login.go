@@ -121,6 +121,7 @@ func personCommands() []command {
 		personListCommand(),
 		personAddCommand(),
 		personUpdateCommand(),
+		personTieCommand(),
 		personInviteCommand(),
 		personInvitationsCommand(),
 		personWithdrawCommand(),
@@ -173,6 +174,26 @@ func personAddCommand() command {
 					a.Person.Role,
 					a.Password,
 				)
+			})
+		},
+	}
+}
+
+func personTieCommand() command {
+	var subject string
+	return command{
+		noun: "person", verb: "tie", args: "NAME", short: "Say who somebody is at the identity provider",
+		long: `Whoever signs in at the identity provider under a name that somebody here has
+already is refused, and told this command. They can tie themselves too, on the
+page People, when they have signed in with their password.`,
+		example: "bouncer person tie joss --subject 7f3c91",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&subject, "subject", "", "the `subject` there, as the refused sign-in told it")
+		},
+		run: func(ctx context.Context, t *task) error {
+			in := apitype.Tie{Subject: subject}
+			return submit(ctx, t, http.MethodPut, "/api/people/"+seg(t.args[0])+"/subject", in, func(p team.Person) error {
+				return t.done("%s signs in at the identity provider from now on, whose groups say the role", p.Name)
 			})
 		},
 	}

@@ -127,16 +127,17 @@ func primary(s team.Server, v *Value) placement {
 	return placement{how: team.CarryBearer, value: v}
 }
 
-// Has reports whether a secret of that name is stored.
-func (v *View) Has(secret string) bool { return v.values[secret] != nil }
+// Has reports whether the team has a secret of that name.
+func (v *View) Has(secret string) bool { return v.team[secret] != nil }
 
-// SecretOf is the name of the secret that a holder uses of its own at a server; ""
-// for none.
+// SecretOf is the id of the secret that a holder uses of its own at a server; "" for
+// none.
 func (v *View) SecretOf(serverID string, h team.Holder) string { return v.own[rowKey(serverID, h)] }
 
-// named returns a value that a server's settings name.
+// named returns a value that a server's settings name. It is the team's: what is
+// somebody's own has no name that settings could hold.
 func (v *View) named(secret string) (*Value, error) {
-	value := v.values[secret]
+	value := v.team[secret]
 	if value == nil {
 		return nil, fmt.Errorf("secret %s is not there", secret)
 	}
@@ -172,16 +173,10 @@ func (v *View) gather(s team.Server, h team.Holder, grantFor func(team.Server, t
 		c.ClientKey = key.Now
 		marks = append(marks, key.fingerprint)
 	}
-	name := s.Secret
-	if own := v.SecretOf(s.ID, h); own != "" {
-		name = own
-	}
 	a := &Attachments{}
-	if name != "" && s.SignIn == nil {
-		value, err := v.named(name)
-		if err != nil {
-			return c, err
-		}
+	if value, err := v.firstOf(s, h); err != nil {
+		return c, err
+	} else if value != nil && s.SignIn == nil {
 		first := primary(s, value)
 		if len(s.Places) == 0 && first.how != team.CarryBasic && value.direct() {
 			c.Secret, _ = value.kept()
@@ -215,6 +210,21 @@ func (v *View) gather(s team.Server, h team.Holder, grantFor func(team.Server, t
 		c.Live, c.Vars = a, a.vars
 	}
 	return c, nil
+}
+
+// firstOf is the first value that a server is given: the holder's own, else the one
+// that its settings name; nil for none.
+func (v *View) firstOf(s team.Server, h team.Holder) (*Value, error) {
+	if own := v.SecretOf(s.ID, h); own != "" {
+		if value := v.values[own]; value != nil {
+			return value, nil
+		}
+		return nil, fmt.Errorf("the secret that was given for server %s is not there", s.Name)
+	}
+	if s.Secret == "" {
+		return nil, nil
+	}
+	return v.named(s.Secret)
 }
 
 // direct reports whether the value is one that can be sent without being asked for

@@ -144,12 +144,12 @@ func TestTheMostSpecificCredentialWins(t *testing.T) {
 	var list []team.Secret
 	w.MustAs(ottilie, "GET", "/api/secrets", nil, &list)
 	require.Len(t, list, 1, "members see their own")
-	assert.Equal(t, "own-ottilie ottilie", list[0].Name+" "+list[0].Owner)
+	assert.Equal(t, "own:ottilie ottilie", list[0].Name+" "+list[0].Owner)
 	status, _ := w.Do(ottilie, "PUT", "/api/secrets/gate-token/value", testkit.Obj{"value": "skf-taken-over"})
 	assert.Equal(t, 404, status)
 	status, _ = w.Do(ottilie, "PUT", "/api/servers/gate/own", testkit.Obj{"secret": "gate-token"})
 	assert.Equal(t, 422, status, "a member cannot send the team's token anywhere")
-	for _, in := range []testkit.Obj{{"secret": "own-ottilie"}, {"places": []testkit.Obj{{"how": "header", "name": "X-Key", "secret": "own-ottilie"}}}} {
+	for _, in := range []testkit.Obj{{"secret": "own:ottilie"}, {"places": []testkit.Obj{{"how": "header", "name": "X-Key", "secret": "own:ottilie"}}}} {
 		in["name"], in["url"] = "trap", up
 		assert.Contains(t, w.Problem("POST", "/api/servers", in).Title, "ottilie's own", "nor can an admin send hers")
 	}

@@ -106,13 +106,25 @@ func (s *Set) Prepare(e Entered) {
 // maxPrepared bounds the values that are about to be stored.
 const maxPrepared = 200
 
-// Try puts a value in the place of a stored secret, for this View alone.
-func (v *View) Try(e Entered) { v.values[e.Value.name] = e.Value }
+// Try puts a value in the place of a secret of the team's, for this View alone.
+func (v *View) Try(e Entered) {
+	v.values[e.Value.id] = e.Value
+	v.team[e.Value.name] = e.Value
+}
+
+// TryRotated puts a value in the place of what is stored of the same secret, whoever
+// holds it, for this View alone.
+func (v *View) TryRotated(e Entered) {
+	v.values[e.Value.id] = e.Value
+	if before := v.team[e.Value.name]; before != nil && before.id == e.Value.id {
+		v.team[e.Value.name] = e.Value
+	}
+}
 
 // TryOwn puts a value in use for a holder at a server, for this View alone.
 func (v *View) TryOwn(e Entered, serverID string, h team.Holder) {
-	v.Try(e)
-	v.own[rowKey(serverID, h)] = e.Value.name
+	v.values[e.Value.id] = e.Value
+	v.own[rowKey(serverID, h)] = e.Value.id
 }
 
 // NewSecret is a new secret for one server, of the kind that the server takes.

@@ -81,7 +81,7 @@ func (s *Set) Close() {
 
 // Rows is what is stored of values, of who uses which, and of grants.
 type Rows struct {
-	Secrets map[string]store.SealedSecret // by name
+	Secrets []store.SealedSecret
 	Own     []store.OwnSecret
 	SignIns []store.StoredSignIn
 	Agents  map[string]string // names by id
@@ -91,8 +91,9 @@ type Rows struct {
 // one goroutine.
 type View struct {
 	set     *Set
-	values  map[string]*Value // by name
-	own     map[string]string // name of the secret by server id and holder
+	values  map[string]*Value // by id
+	team    map[string]*Value // the team's, by name: only these can be named
+	own     map[string]string // id of the secret by server id and holder
 	signIns map[string]store.StoredSignIn
 	agents  map[string]string
 	used    map[string]bool // ids of the grants that were asked for
@@ -107,21 +108,25 @@ func (s *Set) View(rows Rows) *View {
 	v := &View{
 		set:     s,
 		values:  map[string]*Value{},
+		team:    map[string]*Value{},
 		own:     map[string]string{},
 		signIns: map[string]store.StoredSignIn{},
 		agents:  rows.Agents,
 		used:    map[string]bool{},
 	}
 	var learnt []string
-	for name, row := range rows.Secrets {
-		value := s.value(name, row)
-		v.values[name] = value
+	for _, row := range rows.Secrets {
+		value := s.value(row)
+		v.values[row.ID] = value
+		if !row.Own {
+			v.team[row.Name] = value
+		}
 		present, prior := value.kept()
 		learnt = append(learnt, present.Reveal(), prior.Reveal())
 	}
 	s.o.Masks.Learn(learnt...)
 	for _, own := range rows.Own {
-		v.own[rowKey(own.ServerID, own.Holder)] = own.Secret
+		v.own[rowKey(own.ServerID, own.Holder)] = own.SecretID
 	}
 	for _, row := range rows.SignIns {
 		v.signIns[rowKey(row.ServerID, row.Holder)] = row
@@ -130,10 +135,10 @@ func (s *Set) View(rows Rows) *View {
 }
 
 // value opens a stored secret, or returns the one in force if it is the same.
-func (s *Set) value(name string, row store.SealedSecret) *Value {
+func (s *Set) value(row store.SealedSecret) *Value {
 	present, err := s.o.Keys.Open(row.Box)
 	if err != nil {
-		s.o.Log.Error("a secret cannot be opened", "secret", name, "error", err)
+		s.o.Log.Error("a secret cannot be opened", "secret", row.Name, "error", err)
 	}
 	broken := err
 	if row.Source != "" {
@@ -142,7 +147,7 @@ func (s *Set) value(name string, row store.SealedSecret) *Value {
 	var prior locker.Secret
 	if row.Prior != nil && s.o.Now().Before(row.PriorUntil) {
 		if prior, err = s.o.Keys.Open(*row.Prior); err != nil {
-			s.o.Log.Error("the value before of a secret cannot be opened", "secret", name, "error", err)
+			s.o.Log.Error("the value before of a secret cannot be opened", "secret", row.Name, "error", err)
 		}
 	}
 	s.mu.Lock()
@@ -154,7 +159,7 @@ func (s *Set) value(name string, row store.SealedSecret) *Value {
 	if old != nil && old.is(row, present, prior, broken != nil) {
 		return old
 	}
-	fresh := s.newValue(row.ID, name, row.Kind, row.Source)
+	fresh := s.newValue(row.ID, row.Name, row.Kind, row.Source)
 	fresh.present, fresh.prior, fresh.priorUntil, fresh.broken = present, prior, row.PriorUntil, broken
 	if old != nil {
 		fresh.used = old.used

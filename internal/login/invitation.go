@@ -102,14 +102,16 @@ func (svc *Service) WithdrawInvitation(ctx context.Context, by team.Person, id s
 
 // Join takes an invitation: it adds the person and opens a login.
 func (svc *Service) Join(ctx context.Context, j apitype.Joining, from string) (string, team.Person, error) {
-	if wait := svc.limiter.Wait("from " + from); wait > 0 {
+	end, wait := svc.limiter.Begin(throttle.From("invitation", from))
+	if wait > 0 {
 		return "", team.Person{}, &team.ThrottledError{For: wait}
 	}
 	v, err := svc.Invitation(ctx, j.Token)
 	if err != nil {
-		svc.limiter.Fail("from "+from, throttle.FreeByAddress)
+		end(throttle.Failed)
 		return "", team.Person{}, err
 	}
+	end(throttle.Abandoned)
 	if v.State != "open" {
 		return "", team.Person{}, &team.ConflictError{
 			Field: "token",
@@ -127,9 +129,9 @@ func (svc *Service) Join(ctx context.Context, j apitype.Joining, from string) (s
 	if err := CheckPassword(j.Name, j.Password); err != nil {
 		return "", team.Person{}, &team.FieldError{Field: "password", Why: err.Error()}
 	}
-	hash, err := svc.passwords.Hash(ctx, j.Password)
+	hash, err := svc.passwords.Hash(ctx, j.Password, from)
 	if err != nil {
-		return "", team.Person{}, err
+		return "", team.Person{}, busy(err)
 	}
 	p := team.Person{ID: team.NewID(), Name: j.Name, FullName: j.FullName, Role: v.Role, Created: time.Now().UTC()}
 	err = svc.registry.Write(

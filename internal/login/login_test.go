@@ -63,8 +63,19 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	assert.Equal(t, 401, status, "without a password of her own there is none that fits")
 	as.Auto = "marit"
 	m := w.Browser("")
+	problem := m.Problem(t, enter(t, m, ""))
+	assert.Contains(t, problem, "signs in with a password", "a name is not taken over from somebody who is here")
+	assert.Contains(t, problem, "bouncer person tie marit --subject")
+	status, _ = m.Do("GET", "/api/session", nil)
+	assert.Equal(t, 401, status)
+	m = w.Browser("marit")
+	var to struct{ URL string }
+	m.Must("POST", "/api/session/tie", testkit.Obj{"back": "/people"}, &to)
+	assert.Equal(t, "/people", m.Go(t, to.URL).Path)
+	assert.True(t, who(m).Elsewhere, "she has tied herself")
+	m = w.Browser("")
 	enter(t, m, "")
-	assert.Equal(t, "marit", who(m).Name, "who was here before is the same person")
+	assert.Equal(t, "marit admin", who(m).Name+" "+string(who(m).Role))
 
 	as.Auto = "Isla"
 	out := w.Browser("")

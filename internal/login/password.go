@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/argon2"
+
+	"bouncer/internal/gate"
 )
 
 // Bounds of a password, in bytes.
@@ -51,25 +53,35 @@ type Cost struct {
 var DefaultCost = Cost{Passes: 3, MemoryKiB: 64 << 10, Threads: 4}
 
 // Passwords hashes and verifies passwords with argon2id. It bounds how many are
-// worked on at once, since each takes as much memory as its cost says.
+// worked on at once, since each takes as much memory as its cost says, and takes
+// those who wait in turn by where they come from. A full queue is a
+// *gate.FullError.
 type Passwords struct {
 	cost  Cost
-	slots chan struct{}
+	queue *gate.Queue
 }
+
+// How many passwords are worked on at a time, and how many may wait, from one
+// address and in all.
+const (
+	hashesAtOnce  = 2
+	hashesFromOne = 8
+	hashesWaiting = 24
+)
 
 // NewPasswords returns a ready Passwords; the zero Cost is DefaultCost.
 func NewPasswords(cost Cost) *Passwords {
 	if cost == (Cost{}) {
 		cost = DefaultCost
 	}
-	return &Passwords{cost: cost, slots: make(chan struct{}, 2)}
+	return &Passwords{cost: cost, queue: gate.NewQueue("sign-ins at once", hashesAtOnce, hashesFromOne, hashesWaiting)}
 }
 
-// Hash returns the encoded hash of a password.
-func (p *Passwords) Hash(ctx context.Context, password string) (string, error) {
+// Hash returns the encoded hash of a password. from is who has it hashed.
+func (p *Passwords) Hash(ctx context.Context, password, from string) (string, error) {
 	var salt [16]byte
 	_, _ = rand.Read(salt[:])
-	sum, err := p.derive(ctx, password, salt[:], p.cost)
+	sum, err := p.derive(ctx, password, from, salt[:], p.cost)
 	if err != nil {
 		return "", err
 	}
@@ -86,8 +98,9 @@ func (p *Passwords) Hash(ctx context.Context, password string) (string, error) {
 }
 
 // Verify reports whether the password belongs to the encoded hash. An unknown
-// person is verified against an empty hash: it takes the same time and fails.
-func (p *Passwords) Verify(ctx context.Context, password, encoded string) (bool, error) {
+// person is verified against an empty hash: it takes the same time and fails. from
+// is who has it verified.
+func (p *Passwords) Verify(ctx context.Context, password, encoded, from string) (bool, error) {
 	if len(password) > MaxPassword {
 		return false, nil
 	}
@@ -107,20 +120,19 @@ func (p *Passwords) Verify(ctx context.Context, password, encoded string) (bool,
 	if !known {
 		cost, salt, want = p.cost, make([]byte, 16), make([]byte, 32)
 	}
-	sum, err := p.derive(ctx, password, salt, cost)
+	sum, err := p.derive(ctx, password, from, salt, cost)
 	if err != nil {
 		return false, err
 	}
 	return subtle.ConstantTimeCompare(sum, want) == 1 && known, nil
 }
 
-func (p *Passwords) derive(ctx context.Context, password string, salt []byte, cost Cost) ([]byte, error) {
-	select {
-	case p.slots <- struct{}{}:
-		// The work area is large and needed once: it is given back at once.
-		defer func() { debug.FreeOSMemory(); <-p.slots }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
+func (p *Passwords) derive(ctx context.Context, password, from string, salt []byte, cost Cost) ([]byte, error) {
+	leave, err := p.queue.Enter(ctx, from)
+	if err != nil {
+		return nil, err
 	}
+	// The work area is large and needed once: it is given back at once.
+	defer func() { debug.FreeOSMemory(); leave() }()
 	return argon2.IDKey([]byte(password), salt, cost.Passes, cost.MemoryKiB, cost.Threads, 32), nil
 }

@@ -12,24 +12,27 @@ import (
 func TestPasswords(t *testing.T) {
 	t.Parallel()
 	p := NewPasswords(Cost{})
-	hash, err := p.Hash(t.Context(), "seven tides turning")
+	hash, err := p.Hash(t.Context(), "seven tides turning", "")
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(hash, "$argon2id$v=19$m=65536,t=3,p=4$"))
 	for password, want := range map[string]bool{"seven tides turning": true, "seven tides turnin": false, "": false, strings.Repeat("x", 5000): false} {
-		ok, err := p.Verify(t.Context(), password, hash)
+		ok, err := p.Verify(t.Context(), password, hash, "")
 		require.NoError(t, err)
 		assert.Equal(t, want, ok, password)
 	}
 	for _, broken := range []string{"", "plain", "$argon2id$v=19$m=65536,t=3,p=4$x$y", strings.Replace(hash, "argon2id", "argon2i", 1)} {
-		ok, err := p.Verify(t.Context(), "", broken)
+		ok, err := p.Verify(t.Context(), "", broken, "")
 		require.NoError(t, err)
 		assert.False(t, ok, "a hash that cannot be read lets nobody in")
 	}
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	p.slots <- struct{}{}
-	p.slots <- struct{}{}
-	_, err = p.Verify(gone, "x", hash)
+	for range hashesAtOnce {
+		leave, err := p.queue.Enter(t.Context(), "")
+		require.NoError(t, err)
+		defer leave()
+	}
+	_, err = p.Verify(gone, "x", hash, "")
 	assert.ErrorIs(t, err, context.Canceled, "whoever has left does not wait for a turn")
 }
 

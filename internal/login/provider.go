@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"bouncer/internal/people"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
+	"bouncer/internal/throttle"
 )
 
 // Landing is where a browser is sent after a sign-in.
@@ -26,22 +28,42 @@ type Landing struct {
 // there is none.
 func (svc *Service) ProviderName() string { return svc.o.Provider.Name() }
 
+// attempt is what a sign-in at the identity provider under way is for.
+type attempt struct {
+	tie string // id of the person who ties themselves; "" for a sign-in
+}
+
+// often is the key under which sign-ins through the provider count: each asks the
+// provider something.
+func often(from string) throttle.Key { return throttle.Often("provider", from, 100) }
+
 // BeginLogin begins a sign-in to Bouncer through the identity provider and
 // returns where to send the browser. Errors are *oauth.Error.
 func (svc *Service) BeginLogin(ctx context.Context, browser, back, from string) (string, error) {
+	return svc.begin(ctx, attempt{}, "", browser, back, from)
+}
+
+// BeginTie begins to tie somebody, who is signed in, to who they are at the identity
+// provider. Errors are *oauth.Error.
+func (svc *Service) BeginTie(ctx context.Context, by team.Person, browser, back, from string) (string, error) {
+	if by.Elsewhere {
+		return "", &team.ConflictError{Why: "you are tied to an account of the identity provider already", Hint: "sign in with it"}
+	}
+	return svc.begin(ctx, attempt{tie: by.ID}, by.ID, browser, back, from)
+}
+
+func (svc *Service) begin(ctx context.Context, about attempt, person, browser, back, from string) (string, error) {
 	if svc.o.Provider == nil {
 		return "", &team.NotFoundError{Kind: "identity provider"}
 	}
-	key := "elsewhere " + from
-	if wait := svc.limiter.Wait(key); wait > 0 {
-		return "", &team.ThrottledError{For: wait}
+	if wait := svc.limiter.Spend(often(from)); wait > 0 {
+		return "", &team.ThrottledError{For: wait, Why: "too many sign-ins are begun from this address"}
 	}
-	svc.limiter.Fail(key, 300) // each asks the provider something
 	a, to, err := svc.o.Provider.Begin(ctx, svc.o.Redirect)
 	if err != nil {
 		return "", err
 	}
-	if !svc.pending.Put(oauth.PendingAuthorization[struct{}]{Authorization: a, Back: back}, browser) {
+	if !svc.pending.Put(oauth.PendingAuthorization[attempt]{Authorization: a, About: about, Person: person, Back: back, From: from}, browser) {
 		return "", &team.ConflictError{Why: "too many sign-ins are under way", Hint: "wait ten minutes"}
 	}
 	return to, nil
@@ -65,7 +87,7 @@ func (svc *Service) FinishLogin(ctx context.Context, answer url.Values, browser,
 
 func (svc *Service) finish(
 	ctx context.Context,
-	pending oauth.PendingAuthorization[struct{}],
+	pending oauth.PendingAuthorization[attempt],
 	answer url.Values,
 	browser, from string,
 ) (token string, err error) {
@@ -76,14 +98,18 @@ func (svc *Service) finish(
 	if err != nil {
 		return "", err
 	}
-	who, err := svc.admitProvider(ctx, pending.Server.Issuer, claims)
+	var who team.Person
+	if pending.About.tie != "" {
+		who, err = svc.tieMyself(ctx, pending.About.tie, pending.Server.Issuer, claims)
+	} else {
+		who, err = svc.admitProvider(ctx, pending.Server.Issuer, claims)
+	}
 	if err != nil {
 		return "", err
 	}
 	if err := svc.o.Provider.Keep(ctx, who.ID, record); err != nil {
 		return "", err
 	}
-	svc.limiter.Reset("elsewhere " + from)
 	token, err = svc.openLogin(ctx, who, "console", "console, through "+svc.o.Provider.Name(), from)
 	if err != nil {
 		return "", err
@@ -93,89 +119,94 @@ func (svc *Service) finish(
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
-// admitProvider finds or adds the person behind an ID token, with the role that
-// the groups give.
-func (svc *Service) admitProvider(ctx context.Context, issuer string, c oauth.Claims) (team.Person, error) {
-	role, ok := svc.o.Provider.RoleOf(c.Groups)
-	if !ok {
-		return team.Person{}, &oauth.Error{
-			Step:  oauth.StepToken,
-			Code:  "access_denied",
-			Final: true,
-			Why:   "none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)",
-		}
-	}
-	subject := issuer + " " + c.Subject
-	p, err := svc.store.PersonBySubject(ctx, subject)
-	if errors.Is(err, store.ErrNotFound) {
-		name := c.Username
-		if name == "" {
-			name, _, _ = strings.Cut(c.Email, "@")
-		}
-		name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-")
-		if len(name) > 32 {
-			name = strings.Trim(name[:32], "-")
-		}
-		if err := team.CheckName("name", name); err != nil {
-			return p, &oauth.Error{Step: oauth.StepToken, Final: true, Why: "the identity provider gives no user name that Bouncer can use"}
-		}
-		return svc.joinProvider(ctx, name, c, role, subject)
-	}
-	if err != nil {
-		return p, err
-	}
-	if p.Role != role {
-		if last, err := svc.people.LastAdmin(ctx, p); err != nil || last {
-			return p, err // somebody has to stay
-		}
-		before := people.Describe(p)
-		p.Role = role
-		return p, svc.registry.Write(
-			ctx,
-			registry.Change{
-				By:      p,
-				What:    "person.update",
-				Subject: p.Name,
-				Before:  before,
-				After:   people.Describe(p),
-				Topics:  []string{"people"},
-			},
-			func(tx *store.Tx) error { return tx.SetPerson(p) },
-		)
-	}
-	return p, nil
+// refusal is why the provider's word does not let somebody in.
+func refusal(code, why string) error {
+	return &oauth.Error{Step: oauth.StepToken, Code: code, Final: true, Why: why}
 }
 
-// joinProvider ties a person to who they are at the provider, which admins
-// trust to name people; somebody who is not there yet is added.
-func (svc *Service) joinProvider(ctx context.Context, name string, c oauth.Claims, role team.Role, subject string) (team.Person, error) {
-	p, err := svc.store.PersonByName(ctx, name)
-	if err == nil {
-		if p.Elsewhere {
-			return p, &oauth.Error{
-				Step:  oauth.StepToken,
-				Final: true,
-				Why:   fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name),
-			}
-		}
-		last, err := svc.people.LastAdmin(ctx, p)
-		if err != nil {
-			return p, err
-		}
-		if !last {
-			p.Role = role
-		}
-		p.Elsewhere = true
-		return p, svc.registry.Write(
-			ctx,
-			registry.Change{By: p, What: "person.tie", Subject: name, After: subject, Topics: []string{"people"}},
-			func(tx *store.Tx) error {
-				return errors.Join(tx.SetPerson(p), tx.SetSubject(p.ID, subject))
-			},
-		)
+// subjectOf is who somebody is at the provider, in one text.
+func subjectOf(issuer string, c oauth.Claims) string { return issuer + " " + c.Subject }
+
+// roleOf is the role that somebody's groups give.
+func (svc *Service) roleOf(c oauth.Claims) (team.Role, error) {
+	role, ok := svc.o.Provider.RoleOf(c.Groups)
+	if !ok {
+		return role, refusal("access_denied",
+			"none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)")
 	}
-	if !errors.Is(err, store.ErrNotFound) {
-		return p, err
+	return role, nil
+}
+
+// admitProvider finds or adds the person behind an ID token, with the role that
+// the groups give. People are known by issuer and subject: names can be chosen there.
+func (svc *Service) admitProvider(ctx context.Context, issuer string, c oauth.Claims) (team.Person, error) {
+	role, err := svc.roleOf(c)
+	if err != nil {
+		return team.Person{}, err
+	}
+	p, err := svc.store.PersonBySubject(ctx, subjectOf(issuer, c))
+	if errors.Is(err, store.ErrNotFound) {
+		return svc.joinProvider(ctx, issuer, c, role)
+	}
+	if err != nil {
+		return p, fmt.Errorf("look for the person behind an ID token: %w", err)
+	}
+	if p.Role == role {
+		return p, nil
+	}
+	if last, err := svc.people.LastAdmin(ctx, p); err != nil || last {
+		return p, err // somebody has to stay
+	}
+	before := people.Describe(p)
+	p.Role = role
+	return p, svc.registry.Write(
+		ctx,
+		registry.Change{
+			By:      p,
+			What:    "person.update",
+			Subject: p.Name,
+			Before:  before,
+			After:   people.Describe(p),
+			Topics:  []string{"people"},
+		},
+		func(tx *store.Tx) error { return tx.SetPerson(p) },
+	)
+}
+
+// nameOf is what somebody is called in Bouncer who comes from the provider. An
+// e-mail address counts only when the provider has verified it.
+func nameOf(c oauth.Claims) (string, error) {
+	name := c.Username
+	if name == "" && c.EmailVerified {
+		name, _, _ = strings.Cut(c.Email, "@")
+	}
+	name = strings.Trim(notInNames.ReplaceAllString(strings.ToLower(name), "-"), "-")
+	if len(name) > 32 {
+		name = strings.Trim(name[:32], "-")
+	}
+	if err := team.CheckName("name", name); err != nil {
+		return "", refusal("", "the identity provider gives neither a user name that Bouncer can use nor a verified e-mail address")
+	}
+	return name, nil
+}
+
+// joinProvider adds somebody who comes from the provider for the first time. A name
+// that somebody here has is not taken over: that person, or an admin, has to say
+// that both are the same.
+func (svc *Service) joinProvider(ctx context.Context, issuer string, c oauth.Claims, role team.Role) (team.Person, error) {
+	name, err := nameOf(c)
+	if err != nil {
+		return team.Person{}, err
+	}
+	p, err := svc.store.PersonByName(ctx, name)
+	switch {
+	case err == nil && p.Elsewhere:
+		return p, refusal("", fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name))
+	case err == nil:
+		return p, refusal("", fmt.Sprintf("%s is somebody here already, who signs in with a password. If that is you, sign in with it and tie yourself "+
+			"to the identity provider on the page People; or have an admin run: bouncer person tie %s --subject %s", name, name, quoteWord(c.Subject)))
+	case !errors.Is(err, store.ErrNotFound):
+		return p, fmt.Errorf("look whether a name is taken: %w", err)
 	}
 	full := strings.TrimSpace(c.Name)
 	if people.CheckFullName(full) != nil {
@@ -193,7 +224,81 @@ func (svc *Service) joinProvider(ctx context.Context, name string, c oauth.Claim
 		},
 		func(tx *store.Tx) error {
 			// No password: the empty hash is one that nothing verifies against.
-			return errors.Join(tx.AddPerson(p, ""), tx.SetSubject(p.ID, subject))
+			return errors.Join(tx.AddPerson(p, ""), tx.SetSubject(p.ID, subjectOf(issuer, c)))
 		},
 	)
+}
+
+// quoteWord writes a word for a command line.
+func quoteWord(s string) string {
+	if strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_.@:") == "" && s != "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// tieMyself ties a person, who began this while signed in, to who they are at the
+// provider.
+func (svc *Service) tieMyself(ctx context.Context, personID, issuer string, c oauth.Claims) (team.Person, error) {
+	role, err := svc.roleOf(c)
+	if err != nil {
+		return team.Person{}, err
+	}
+	everybody, err := svc.store.People(ctx)
+	if err != nil {
+		return team.Person{}, fmt.Errorf("read the people: %w", err)
+	}
+	at := slices.IndexFunc(everybody, func(p team.Person) bool { return p.ID == personID })
+	if at < 0 || everybody[at].Elsewhere {
+		return team.Person{}, refusal("", "you are no longer here, or are tied to an account there already")
+	}
+	return svc.tie(ctx, everybody[at], everybody[at], role, subjectOf(issuer, c))
+}
+
+// Tie lets an admin say who somebody is at the identity provider: the subject there,
+// which the refused sign-in named.
+func (svc *Service) Tie(ctx context.Context, by team.Person, name, subject string) (team.Person, error) {
+	if svc.o.Provider == nil {
+		return team.Person{}, &team.NotFoundError{Kind: "identity provider"}
+	}
+	if subject == "" || len(subject) > 255 {
+		return team.Person{}, &team.FieldError{Field: "subject", Why: "must have 1 to 255 characters, as the refused sign-in told it"}
+	}
+	p, err := svc.store.PersonByName(ctx, name)
+	if err != nil {
+		return p, store.Explain(err, "person", name)
+	}
+	if p.Elsewhere {
+		return p, &team.ConflictError{
+			Field: "name",
+			Why:   name + " is tied to an account of the identity provider already",
+			Hint:  "remove that person first, if it is somebody else",
+		}
+	}
+	// The role follows from the groups at the next sign-in.
+	return svc.tie(ctx, by, p, p.Role, svc.o.Provider.Issuer()+" "+subject)
+}
+
+// tie ties a person to a subject of the provider, whose groups say the role from now
+// on.
+func (svc *Service) tie(ctx context.Context, by, p team.Person, role team.Role, subject string) (team.Person, error) {
+	last, err := svc.people.LastAdmin(ctx, p)
+	if err != nil {
+		return p, err
+	}
+	if !last {
+		p.Role = role
+	}
+	p.Elsewhere = true
+	err = svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "person.tie", Subject: p.Name, After: subject, Topics: []string{"people"}},
+		func(tx *store.Tx) error {
+			return errors.Join(tx.SetPerson(p), tx.SetSubject(p.ID, subject))
+		},
+	)
+	if errors.Is(err, store.ErrTaken) {
+		return p, &team.ConflictError{Field: "subject", Why: "somebody else is tied to this account", Hint: "look who with bouncer person list"}
+	}
+	return p, err
 }

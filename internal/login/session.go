@@ -3,12 +3,14 @@ package login
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"time"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 	"bouncer/internal/oauth"
 	"bouncer/internal/oidc"
 	"bouncer/internal/people"
@@ -37,7 +39,7 @@ type Service struct {
 	people    *people.Service
 	passwords *Passwords
 	limiter   *throttle.Limiter
-	pending   *oauth.Pending[struct{}]
+	pending   *oauth.Pending[attempt]
 	problems  *oauth.Problems
 }
 
@@ -46,7 +48,7 @@ type Service struct {
 func New(s *store.Store, r *registry.Registry, p *people.Service, limiter *throttle.Limiter, problems *oauth.Problems, o Options) *Service {
 	return &Service{
 		o: o, store: s, registry: r, people: p, passwords: NewPasswords(o.PasswordCost), limiter: limiter,
-		pending: oauth.NewPending[struct{}](nil), problems: problems,
+		pending: oauth.NewPending[attempt](nil), problems: problems,
 	}
 }
 
@@ -71,7 +73,7 @@ func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error)
 		return "", err
 	}
 	password := OneTimePassword()
-	hash, err := svc.passwords.Hash(ctx, password)
+	hash, err := svc.passwords.Hash(ctx, password, "")
 	if err != nil {
 		return "", err
 	}
@@ -87,33 +89,59 @@ func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error)
 }
 
 // SignIn verifies a password and opens a login of the kind console or token.
-// from is the caller's address. Errors are ErrWrongPassword and *WaitError.
+// from is the caller's address. Errors are ErrWrongPassword and
+// *team.ThrottledError.
 func (svc *Service) SignIn(ctx context.Context, name, password, kind, label, from string) (string, team.Person, error) {
-	for _, key := range []string{"name " + name, "from " + from} {
-		if wait := svc.limiter.Wait(key); wait > 0 {
+	if team.CheckName("name", name) != nil {
+		// Nobody is called that. It counts for the address alone, and nothing of it is
+		// kept.
+		if wait := svc.limiter.Spend(throttle.From("sign-in", from)); wait > 0 {
 			return "", team.Person{}, &team.ThrottledError{For: wait}
 		}
-	}
-	hash, err := svc.store.Password(ctx, name)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", team.Person{}, err
-	}
-	ok, err := svc.passwords.Verify(ctx, password, hash)
-	if err != nil {
-		return "", team.Person{}, err
-	}
-	if !ok {
-		svc.limiter.Fail("name "+name, throttle.FreeByName)
-		svc.limiter.Fail("from "+from, throttle.FreeByAddress)
 		return "", team.Person{}, ErrWrongPassword
 	}
-	svc.limiter.Reset("name " + name)
+	if err := svc.verify(ctx, name, password, from); err != nil {
+		return "", team.Person{}, err
+	}
 	p, err := svc.store.PersonByName(ctx, name)
 	if err != nil {
-		return "", p, err
+		return "", p, store.Explain(err, "person", name)
 	}
 	token, err := svc.openLogin(ctx, p, kind, label, from)
 	return token, p, err
+}
+
+// verify holds a password against the stored hash. The try is counted before the
+// hash is made, so that many at once are no way around the limit.
+func (svc *Service) verify(ctx context.Context, name, password, from string) error {
+	end, wait := svc.limiter.Begin(throttle.SignIn(name, from)...)
+	if wait > 0 {
+		return &team.ThrottledError{For: wait}
+	}
+	outcome := throttle.Abandoned
+	defer func() { end(outcome) }()
+	hash, err := svc.store.Password(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("read the password hash of %s: %w", name, err)
+	}
+	ok, err := svc.passwords.Verify(ctx, password, hash, from)
+	if err != nil {
+		return busy(err)
+	}
+	if outcome = throttle.Passed; !ok {
+		outcome = throttle.Failed
+		return ErrWrongPassword
+	}
+	return nil
+}
+
+// busy tells whoever found the queue full to come back.
+func busy(err error) error {
+	var full *gate.FullError
+	if errors.As(err, &full) {
+		return &team.ThrottledError{For: 2 * time.Second, Why: "too many people sign in at this moment"}
+	}
+	return err
 }
 
 // Who returns the person behind a login token of the given kind.
@@ -140,22 +168,15 @@ func (svc *Service) SignOut(ctx context.Context, pass string) error {
 	return svc.store.Update(ctx, func(tx *store.Tx) error { return tx.EndLogin(sum[:]) })
 }
 
-// ChangePassword sets the person's own password. All other logins end.
-func (svc *Service) ChangePassword(ctx context.Context, p team.Person, pass, old, fresh string) error {
-	if wait := svc.limiter.Wait("name " + p.Name); wait > 0 {
-		return &team.ThrottledError{For: wait}
-	}
-	hash, err := svc.store.Password(ctx, p.Name)
-	if err != nil {
-		return err
-	}
-	ok, err := svc.passwords.Verify(ctx, old, hash)
-	if err != nil {
-		return err
-	}
-	if !ok {
-		svc.limiter.Fail("name "+p.Name, throttle.FreeByName)
+// ChangePassword sets the person's own password. All other logins end. from is the
+// caller's address.
+func (svc *Service) ChangePassword(ctx context.Context, p team.Person, pass, old, fresh, from string) error {
+	err := svc.verify(ctx, p.Name, old, from)
+	if errors.Is(err, ErrWrongPassword) {
 		return &team.FieldError{Field: "old", Why: "is not the present password"}
+	}
+	if err != nil {
+		return err
 	}
 	if err := CheckPassword(p.Name, fresh); err != nil {
 		return &team.FieldError{Field: "new", Why: err.Error()}
@@ -163,9 +184,9 @@ func (svc *Service) ChangePassword(ctx context.Context, p team.Person, pass, old
 	if old == fresh {
 		return &team.FieldError{Field: "new", Why: "is the present password; choose another one"}
 	}
-	hash, err = svc.passwords.Hash(ctx, fresh)
+	hash, err := svc.passwords.Hash(ctx, fresh, from)
 	if err != nil {
-		return err
+		return busy(err)
 	}
 	sum := token.Hash(pass)
 	return svc.store.Write(ctx, team.Change{Person: p.Name, What: "person.password", Subject: p.Name}, func(tx *store.Tx) error {
@@ -186,7 +207,7 @@ func (svc *Service) AddPerson(ctx context.Context, by team.Person, n apitype.New
 		return team.Person{}, "", err
 	}
 	password := OneTimePassword()
-	hash, err := svc.passwords.Hash(ctx, password)
+	hash, err := svc.passwords.Hash(ctx, password, "")
 	if err != nil {
 		return team.Person{}, "", err
 	}
@@ -208,7 +229,7 @@ func (svc *Service) ResetPassword(ctx context.Context, by team.Person, name stri
 		return "", store.Explain(err, "person", name)
 	}
 	password := OneTimePassword()
-	hash, err := svc.passwords.Hash(ctx, password)
+	hash, err := svc.passwords.Hash(ctx, password, "")
 	if err != nil {
 		return "", err
 	}

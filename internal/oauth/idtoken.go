@@ -18,13 +18,15 @@ const skew = 5 * time.Minute
 
 // Claims are what an ID token says of a person.
 type Claims struct {
-	Subject  string   `json:"sub"`
-	Username string   `json:"preferred_username"`
-	Email    string   `json:"email"`
-	Name     string   `json:"name"`
-	Groups   []string `json:"groups"`
-	Nonce    string   `json:"nonce"`
-	Party    string   `json:"azp"`
+	Subject  string `json:"sub"`
+	Username string `json:"preferred_username"`
+	Email    string `json:"email"`
+	// EmailVerified is set when the provider vouches for the address.
+	EmailVerified bool     `json:"email_verified"`
+	Name          string   `json:"name"`
+	Groups        []string `json:"groups"`
+	Nonce         string   `json:"nonce"`
+	Party         string   `json:"azp"`
 }
 
 // signatures are the algorithms that an ID token may be signed with.

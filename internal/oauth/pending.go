@@ -16,7 +16,7 @@ const (
 	pendingTime  = 10 * time.Minute
 	lostAfter    = 5 * time.Second
 	maxPending   = 2_000
-	maxOfPerson  = 20
+	maxOfPerson  = 20 // or of one address, of somebody who is not signed in
 	maxProblems  = 500
 	maxBackBytes = 300
 )
@@ -29,6 +29,8 @@ type PendingAuthorization[T any] struct {
 	About T
 	// Person is the id of who began it; "" for somebody who is not signed in.
 	Person string
+	// From is the address that it was begun from, of somebody who is not signed in.
+	From string
 	// Back is the page of the console to come back to; "" for none.
 	Back    string
 	browser [sha256.Size]byte
@@ -62,11 +64,11 @@ func (p *Pending[T]) Put(a PendingAuthorization[T], browser string) bool {
 	for state, other := range p.byState {
 		if now.After(other.until) {
 			delete(p.byState, state)
-		} else if other.Person == a.Person {
+		} else if other.Person == a.Person && other.From == a.From {
 			mine++
 		}
 	}
-	if len(p.byState) >= maxPending || (a.Person != "" && mine >= maxOfPerson) {
+	if len(p.byState) >= maxPending || mine >= maxOfPerson {
 		return false
 	}
 	a.browser, a.until, a.Back = sha256.Sum256([]byte(browser)), now.Add(pendingTime), pageOnly(a.Back)

@@ -53,6 +53,9 @@ func (p *Provider) Name() string {
 	return p.o.Name
 }
 
+// Issuer is who vouches: the first part of who people are there.
+func (p *Provider) Issuer() string { return p.o.Issuer }
+
 // RoleOf returns the widest role that groups give; ok is false when they give none.
 func (p *Provider) RoleOf(groups []string) (role team.Role, ok bool) {
 	for _, role := range team.Roles {

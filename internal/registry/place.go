@@ -64,7 +64,7 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 	s := snapshot.New()
 	s.Contacts = contacts(rows.people)
 	for _, a := range rows.agents {
-		s.Agents[a.ID] = &snapshot.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused}
+		s.Agents[a.ID] = &snapshot.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed}
 	}
 	ids := make([]string, 0, len(rows.passes))
 	for _, p := range rows.passes {
@@ -89,13 +89,14 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 	set := make([]rules.Rule, 0, len(rows.rules))
 	for _, rule := range rows.rules {
 		set = append(set, rules.Rule{
-			ID:     rule.ID,
-			Effect: rules.Effect(rule.Effect),
-			Agent:  rule.Agent,
-			Server: rule.Server,
-			Tool:   rule.Tool,
-			Note:   rule.Note,
-			By:     people[rule.By].FullName,
+			ID:      rule.ID,
+			Effect:  rules.Effect(rule.Effect),
+			Agent:   rule.Agent,
+			AgentID: rule.AgentID,
+			Server:  rule.Server,
+			Tool:    rule.Tool,
+			Note:    rule.Note,
+			By:      people[rule.By].FullName,
 		})
 	}
 	s.Rules = rules.NewSet(set)

@@ -16,7 +16,7 @@ import (
 // rows is what is stored, as one publication reads it.
 type rows struct {
 	servers []team.Server
-	secrets map[string]store.SealedSecret
+	secrets []store.SealedSecret
 	own     []store.OwnSecret
 	signIns []store.StoredSignIn
 	agents  []team.Agent
@@ -101,10 +101,10 @@ func (r *Registry) Secret(ctx context.Context, name string) (team.Secret, error)
 // TeamSecret returns a secret that is nobody's own.
 func (r *Registry) TeamSecret(ctx context.Context, name string) (team.Secret, error) {
 	s, err := r.Secret(ctx, name)
-	if err == nil && s.Owner != "" {
+	if whose := s.Owner + s.Agent; err == nil && s.Own() {
 		err = &team.FieldError{
 			Field: "secret",
-			Why:   fmt.Sprintf("%q is %s's own and goes where %s gave it only; store one for the team", name, s.Owner, s.Owner),
+			Why:   fmt.Sprintf("%q is %s's own and goes where %s gave it only; store one for the team", name, whose, whose),
 		}
 	}
 	return s, err

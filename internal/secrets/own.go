@@ -2,9 +2,7 @@ package secrets
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"bouncer/internal/apitype"
@@ -39,14 +37,10 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 	if n.Secret != "" {
 		return svc.giveStored(ctx, by, s, h, n.Secret)
 	}
-	k := credential.NewSecret(s, ownName(server, by, n.Agent), time.Now().UTC())
-	k.UsedBy = []string{server}
+	k := credential.NewSecret(s, OwnName(server, by.Name, n.Agent), time.Now().UTC())
+	k.UsedBy, k.Agent = []string{server}, n.Agent
 	if n.Agent == "" {
 		k.Owner = by.Name
-	}
-	again, err := svc.replaces(ctx, k)
-	if err != nil {
-		return *k, err
 	}
 	entered, err := svc.credentials.Enter(ctx, by, k, credential.Input{Raw: n.Value})
 	if err != nil {
@@ -58,16 +52,7 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 		}
 	}
 	change := registry.Change{By: by, What: "secret.own", Subject: k.Name, After: server, Topics: []string{"secrets"}}
-	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
-		put := tx.AddSecret
-		if again {
-			put = tx.RotateSecret
-		}
-		if err := put(*k, entered.Box); err != nil {
-			return err
-		}
-		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, Secret: k.Name})
-	})
+	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error { return tx.AddOwnSecret(*k, entered.Box, s.ID, h) })
 	if err != nil {
 		return *k, store.Explain(err, "secret", k.Name)
 	}
@@ -75,39 +60,13 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 	return *k, svc.registry.Refresh(ctx) // with what the server offers to its new holder
 }
 
-// ownName is what somebody's own secret for a server is called.
-func ownName(server string, by team.Person, agent string) string {
-	name := server + "-" + by.Name
+// OwnName is how people call what somebody has of their own at a server. No name
+// that anybody chooses has a colon in it.
+func OwnName(server, person, agent string) string {
 	if agent != "" {
-		name = server + "-" + agent
+		return server + ":agent:" + agent
 	}
-	if len(name) > 32 {
-		name = strings.TrimRight(name[:25], "-") + "-" + strings.ToLower(team.NewID()[20:])
-	}
-	return name
-}
-
-// replaces reports whether there is such a secret already, whose value the new one
-// then replaces. One of somebody else is a *team.ConflictError.
-func (svc *Service) replaces(ctx context.Context, k *team.Secret) (bool, error) {
-	have, err := svc.registry.Secret(ctx, k.Name)
-	var missing *team.NotFoundError
-	if errors.As(err, &missing) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	if have.Owner != k.Owner {
-		return false, &team.ConflictError{
-			Field: "value",
-			Why:   fmt.Sprintf("there is a secret %q of somebody else already", k.Name),
-			Hint:  "ask an admin or a maintainer to give it another name",
-		}
-	}
-	now := time.Now().UTC()
-	k.ID, k.Created, k.Rotated = have.ID, have.Created, &now
-	return true, nil
+	return server + ":" + person
 }
 
 // giveStored lets a holder use a secret of the team's that is stored already.
@@ -121,7 +80,7 @@ func (svc *Service) giveStored(ctx context.Context, by team.Person, s team.Serve
 	}
 	change := registry.Change{By: by, What: "secret.give", Subject: name, After: s.Name, Topics: []string{"secrets"}}
 	return have, svc.registry.Write(ctx, change, func(tx *store.Tx) error {
-		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, Secret: name})
+		return tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: h, SecretID: have.ID})
 	})
 }
 

@@ -41,14 +41,47 @@ func New(s *store.Store, keys *locker.Keys, c *credential.Set, p *upstream.Pool,
 const maxOverlap = 7 * 24 * time.Hour
 
 // List returns the secrets that a person may see, without values: members their
-// own.
+// own, and those of their agents.
 func (svc *Service) List(ctx context.Context, by team.Person) ([]team.Secret, error) {
 	svc.registry.FlushUse(ctx)
 	list, err := svc.registry.Secrets(ctx)
 	if err != nil || by.Role != team.Member {
 		return list, err
 	}
-	return slices.DeleteFunc(list, func(s team.Secret) bool { return s.Owner != by.Name }), nil
+	mine, err := svc.agents.Agents(ctx, by)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(list, func(s team.Secret) bool {
+		ofMine := s.Agent != "" && slices.ContainsFunc(mine, func(a team.Agent) bool { return a.Name == s.Agent })
+		return s.Owner != by.Name && !ofMine
+	}), nil
+}
+
+// find returns a secret that a person may see. holds is set when its value is theirs
+// to replace: the own, those of the own agents, and for admins and maintainers the
+// team's.
+func (svc *Service) find(ctx context.Context, by team.Person, name string) (s team.Secret, holds bool, err error) {
+	if s, err = svc.registry.Secret(ctx, name); err != nil {
+		return s, false, err
+	}
+	switch {
+	case s.Agent != "":
+		a, err := svc.agents.Agent(ctx, by, s.Agent)
+		var missing *team.NotFoundError
+		if err != nil && !errors.As(err, &missing) {
+			return s, false, err
+		}
+		holds = err == nil && agents.MaySupply(by, a) == nil
+	case s.Owner != "":
+		holds = s.Owner == by.Name
+	default:
+		holds = by.Role == team.Admin || by.Role == team.Maintainer
+	}
+	if by.Role == team.Member && !holds {
+		return s, false, &team.NotFoundError{Kind: "secret", Name: name}
+	}
+	return s, holds, nil
 }
 
 // Inspect looks at a value without storing or returning it.
@@ -119,12 +152,12 @@ func (svc *Service) tryFor(ctx context.Context, s team.Server, h team.Holder, e 
 // first, unless that is not wanted; the value before stays usable for as long as
 // is asked.
 func (svc *Service) Rotate(ctx context.Context, by team.Person, name string, n apitype.NewValue) (team.Secret, error) {
-	s, err := svc.registry.Secret(ctx, name)
+	s, holds, err := svc.find(ctx, by, name)
 	if err != nil {
 		return s, err
 	}
-	if by.Role == team.Member && s.Owner != by.Name {
-		return s, &team.NotFoundError{Kind: "secret", Name: name}
+	if !holds {
+		return s, &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own; nobody else replaces it", name, s.Owner+s.Agent)}
 	}
 	if n.Overlap < 0 || time.Duration(n.Overlap)*time.Hour > maxOverlap {
 		return s, &team.FieldError{Field: "overlapHours", Why: "must be 0 to 168"}
@@ -160,14 +193,14 @@ func (svc *Service) tryRotation(ctx context.Context, s team.Secret, e credential
 	if err != nil {
 		return fmt.Errorf("read the people: %w", err)
 	}
-	view.Try(e)
+	view.TryRotated(e)
 	for _, name := range s.UsedBy {
 		server, err := svc.store.ServerByName(ctx, name)
 		if err != nil {
 			return store.Explain(err, "server", name)
 		}
 		for _, h := range view.Holders(server, people) {
-			if uses(view, server, h, s.Name) {
+			if uses(view, server, h, s) {
 				if err := svc.tryServer(ctx, view, server, h); err != nil {
 					return err
 				}
@@ -178,11 +211,12 @@ func (svc *Service) tryRotation(ctx context.Context, s team.Secret, e credential
 }
 
 // uses reports whether a holder's connection to a server is given a secret.
-func uses(view *credential.View, s team.Server, h team.Holder, secret string) bool {
+func uses(view *credential.View, s team.Server, h team.Holder, secret team.Secret) bool {
 	if own := view.SecretOf(s.ID, h); own != "" {
-		return own == secret
+		return own == secret.ID
 	}
-	return s.Secret == secret || s.ClientKey == secret || slices.Contains(serverspec.NamedSecrets(s), secret)
+	name := secret.Name
+	return !secret.Own() && (s.Secret == name || s.ClientKey == name || slices.Contains(serverspec.NamedSecrets(s), name))
 }
 
 func (svc *Service) tryServer(ctx context.Context, view *credential.View, s team.Server, h team.Holder) error {
@@ -204,15 +238,14 @@ func (svc *Service) tryServer(ctx context.Context, view *credential.View, s team
 
 // Remove removes a secret that no server is given.
 func (svc *Service) Remove(ctx context.Context, by team.Person, name string) error {
-	s, err := svc.registry.Secret(ctx, name)
+	s, holds, err := svc.find(ctx, by, name)
 	if err != nil {
 		return err
 	}
-	own := s.Owner == by.Name && s.Owner != ""
-	if by.Role == team.Member && !own {
-		return &team.NotFoundError{Kind: "secret", Name: name}
+	if s.Own() && !holds && by.Role != team.Admin {
+		return &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own; ask them, or an admin", name, s.Owner+s.Agent)}
 	}
-	if len(s.UsedBy) > 0 && !own {
+	if len(s.UsedBy) > 0 && !s.Own() {
 		err = store.ErrInUse
 	} else {
 		change := registry.Change{By: by, What: "secret.remove", Subject: name, Before: s.Kind, Topics: []string{"secrets"}}

@@ -143,7 +143,7 @@ func (svc *Service) enterToken(
 	g.add = credential.NewSecret(*s, secretName(*s), now)
 	switch s.Per {
 	case team.PerPerson:
-		g.add.Name, g.add.Owner, g.own, g.holder = s.Name+"-"+by.Name, by.Name, true, team.Holder{Person: by.ID}
+		g.add.Name, g.add.Owner, g.own, g.holder = s.Name+":"+by.Name, by.Name, true, team.Holder{Person: by.ID}
 	case team.PerAgent:
 		return &team.FieldError{Field: "token", Why: "is not possible here: each agent gets its own (bouncer secret own)"}
 	}
@@ -230,7 +230,7 @@ func (svc *Service) hintSignIn(ctx context.Context, s team.Server, p *team.Probe
 
 // write writes a new server with what it is given.
 func (g provision) write(tx *store.Tx, s team.Server, now time.Time, st link.Status) error {
-	if g.add != nil {
+	if g.add != nil && !g.own {
 		if err := tx.AddSecret(*g.add, g.entered.Box); err != nil {
 			return store.Explain(err, "secret", g.add.Name)
 		}
@@ -239,7 +239,7 @@ func (g provision) write(tx *store.Tx, s team.Server, now time.Time, st link.Sta
 		return store.Explain(err, "server", s.Name)
 	}
 	if g.own {
-		if err := tx.SetGiven(store.OwnSecret{ServerID: s.ID, Holder: g.holder, Secret: g.add.Name}); err != nil {
+		if err := tx.AddOwnSecret(*g.add, g.entered.Box, s.ID, g.holder); err != nil {
 			return fmt.Errorf("give a server somebody's own secret: %w", err)
 		}
 	}

@@ -113,8 +113,9 @@ func writeUpdate(tx *store.Tx, old, s team.Server, offer []tools.Tool) error {
 			return fmt.Errorf("record what a server offers: %w", err)
 		}
 	}
-	if !serverspec.SameOrigin(old.URL, s.URL) {
-		// What people gave for one address is not sent to another.
+	if old.URL != s.URL {
+		// What people gave for one address is not sent to another: the next path on the same
+		// host may be somebody else's.
 		if err := tx.DropOwn(s.ID); err != nil {
 			return fmt.Errorf("drop what people gave for another address: %w", err)
 		}

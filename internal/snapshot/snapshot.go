@@ -6,6 +6,7 @@ package snapshot
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -15,6 +16,7 @@ import (
 
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/core/uri"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/upstream"
@@ -72,6 +74,13 @@ type Agent struct {
 	Name   string
 	Owner  string // name of the person, or "" for the team
 	Paused bool
+	// Confirmed is set when somebody who may make rules stands for the name.
+	Confirmed bool
+}
+
+// Subject is the agent as rules are held against it.
+func (a *Agent) Subject() rules.Subject {
+	return rules.Subject{ID: a.ID, Name: a.Name, Confirmed: a.Confirmed}
 }
 
 // Server is a server with the way to it.
@@ -104,6 +113,17 @@ func (s *Server) For(a *Agent) *Server {
 	return s
 }
 
+// lists reports whether the server lists a resource, or a template, in just this
+// spelling.
+func (s *Server) lists(own string) bool {
+	for _, kind := range [...]tools.Kind{tools.Resources, tools.Templates} {
+		if slices.ContainsFunc(s.Offer.Lists[kind], func(t tools.Tool) bool { return t.Name == own }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Target is one tool, prompt or resource as one agent can reach it.
 type Target struct {
 	Server   *Server
@@ -122,7 +142,7 @@ func (w *Snapshot) ReachOf(a *Agent) *Reach {
 	}
 	v := &Reach{servers: map[string]*Catalog{}}
 	all := map[tools.Kind][]*Target{}
-	mine := w.Rules.For(a.Name)
+	mine := w.Rules.For(a.Subject())
 	for _, s := range w.Sorted() {
 		s = s.For(a)
 		here := map[tools.Kind][]*Target{}
@@ -165,14 +185,22 @@ func (w *Snapshot) Sorted() []*Server {
 // Resource finds the resource of that URI, or the template, at the address. It
 // need not be listed: servers have resources that they do not list. The error
 // text is empty when there is no such server.
-func (w *Snapshot) Resource(a *Agent, sh *Catalog, uri string) (*Target, string) {
-	s, own := sh.one, uri
+func (w *Snapshot) Resource(a *Agent, sh *Catalog, asked string) (*Target, string) {
+	s, own := sh.one, asked
 	if s == nil {
-		name, rest, ok := tools.ReadURI(uri)
+		name, rest, ok := tools.ReadURI(asked)
 		if s = w.Servers[name]; !ok || s == nil {
-			return nil, "there is no resource " + strconv.Quote(Clip(uri)) + " here; resources/list has those within reach"
+			return nil, "there is no resource " + strconv.Quote(Clip(asked)) + " here; resources/list has those within reach"
 		}
 		s, own = s.For(a), rest
+	}
+	// What is decided is one spelling of it, and that spelling is what is asked for.
+	normal, err := uri.Normal(own)
+	if err != nil {
+		return nil, "the resource " + strconv.Quote(Clip(own)) + " cannot be asked for: " + err.Error()
+	}
+	if normal != own && !s.lists(own) {
+		own = normal
 	}
 	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
 		return nil, "server " + s.Name + " has no resources"
@@ -180,8 +208,8 @@ func (w *Snapshot) Resource(a *Agent, sh *Catalog, uri string) (*Target, string)
 	t := &Target{
 		Server:   s,
 		Tool:     tools.Tool{Name: own},
-		Exposed:  uri,
-		Decision: w.Rules.For(a.Name).On(s.Name).Decide(tools.Resources.Rule(own)),
+		Exposed:  asked,
+		Decision: w.Rules.For(a.Subject()).On(s.Name).Decide(tools.Resources.Rule(own)),
 	}
 	switch {
 	case !t.Decision.Admitted():
@@ -213,7 +241,7 @@ func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Ta
 			a.Name,
 		)
 	}
-	t.Decision = w.Rules.For(a.Name).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
+	t.Decision = w.Rules.For(a.Subject()).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
 	if t.Decision.Admitted() {
 		return t, fmt.Sprintf("server %s is paused; ask %s", t.Server.Name, w.Contacts)
 	}

@@ -8,7 +8,7 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version,
+const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version, a.confirmed,
 	(SELECT count(*) FROM passes x WHERE x.agent = a.id AND x.revoked IS NULL AND x.expires > ?1),
 	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id)
 	FROM agents a LEFT JOIN people p ON p.id = a.owner`
@@ -16,7 +16,7 @@ const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused,
 func scanAgent(r scanner) (v team.Agent, err error) {
 	var created int64
 	var seen sql.NullInt64
-	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Passes, &seen)
+	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Confirmed, &v.Passes, &seen)
 	v.Created, v.Seen = fromMS(created), fromNull(seen)
 	return v, err
 }
@@ -34,21 +34,23 @@ func (s *Store) AgentByName(ctx context.Context, name string, now time.Time) (te
 // AddAgent stores an agent; its owner is named by v.Owner.
 func (t AgentTx) AddAgent(v team.Agent) error {
 	return t.exec(
-		`INSERT INTO agents (id, name, kind, owner, paused, created) VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?)`,
+		`INSERT INTO agents (id, name, kind, owner, paused, created, confirmed)
+		VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?, ?)`,
 		v.ID,
 		v.Name,
 		v.Kind,
 		v.Owner,
 		v.Paused,
 		ms(v.Created),
+		v.Confirmed,
 	)
 }
 
 // SetAgent replaces what can be altered of an agent as it was read: ErrAltered when
 // somebody else was quicker.
 func (t AgentTx) SetAgent(v team.Agent) error {
-	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?), version = version + 1
-		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.ID, v.Version)
+	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?), confirmed = ?, version = version + 1
+		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.Confirmed, v.ID, v.Version)
 }
 
 // RemoveAgent removes an agent and its passes.
@@ -148,16 +150,17 @@ func (t AgentTx) PassUsed(id string, at time.Time) error {
 func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Rule, err error) {
 		var created int64
-		err = r.Scan(&v.ID, &v.Effect, &v.Agent, &v.Server, &v.Tool, &v.Note, &v.By, &created)
+		err = r.Scan(&v.ID, &v.Effect, &v.Agent, &v.AgentID, &v.Server, &v.Tool, &v.Note, &v.By, &created)
 		v.Created = fromMS(created)
 		return v, err
-	}, `SELECT id, effect, agent, server, tool, note, by_name, created FROM rules ORDER BY id`)
+	}, `SELECT id, effect, agent, agent_id, server, tool, note, by_name, created FROM rules ORDER BY id`)
 }
 
 // AddRule stores a rule.
 func (t AgentTx) AddRule(v team.Rule) error {
-	return t.exec(`INSERT INTO rules (id, effect, agent, server, tool, note, by_name, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.Effect, v.Agent, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
+	return t.exec(`INSERT INTO rules (id, effect, agent, agent_id, server, tool, note, by_name, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
 }
 
 // RemoveRule removes a rule.

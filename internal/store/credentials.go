@@ -4,51 +4,76 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
 )
 
-// OwnSecret is a secret that one person or agent uses at a server.
+// OwnSecret is a secret that one person or agent uses at a server instead of the
+// team's: one that is its holder's, or one of the team's that it was given.
 type OwnSecret struct {
 	ServerID string
 	Holder   team.Holder
-	Secret   string // name
+	SecretID string
 }
 
 // Given returns the secrets that people and agents use of their own.
 func (s *Store) Given(ctx context.Context) ([]OwnSecret, error) {
 	return list(ctx, s.read, func(r scanner) (g OwnSecret, err error) {
-		return g, r.Scan(&g.ServerID, &g.Holder.Person, &g.Holder.Agent, &g.Secret)
-	}, `SELECT g.server, coalesce(g.person, ''), coalesce(g.agent, ''), k.name FROM given g JOIN secrets k ON k.id = g.secret`)
+		return g, r.Scan(&g.ServerID, &g.Holder.Person, &g.Holder.Agent, &g.SecretID)
+	}, `SELECT server, coalesce(person, ''), coalesce(agent, ''), secret FROM given`)
 }
 
-// SetGiven puts a secret in use for a holder, instead of the one before.
+// SetGiven puts a secret in use for a holder, instead of the one before. The one
+// before goes when it was the holder's own: nobody else could use it.
 func (t CredentialTx) SetGiven(g OwnSecret) error {
-	if err := t.DropGiven(g.ServerID, g.Holder); err != nil {
-		return err
-	}
 	person, agent := g.Holder.Args()
-	return t.exec(
-		`INSERT INTO given (server, person, agent, secret) VALUES (?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
-		g.ServerID,
-		person,
-		agent,
-		g.Secret,
-	)
+	const before = `DELETE FROM secrets WHERE id != ? AND (owner IS NOT NULL OR agent IS NOT NULL)
+		AND id IN (SELECT secret FROM given WHERE server = ? AND person IS ? AND agent IS ?)`
+	if err := t.exec(before, g.SecretID, g.ServerID, person, agent); err != nil {
+		return fmt.Errorf("remove the secret before: %w", err)
+	}
+	if err := t.exec(`DELETE FROM given WHERE server = ? AND person IS ? AND agent IS ?`, g.ServerID, person, agent); err != nil {
+		return fmt.Errorf("end the use of the secret before: %w", err)
+	}
+	return t.exec(`INSERT INTO given (server, person, agent, secret) VALUES (?, ?, ?, ?)`, g.ServerID, person, agent, g.SecretID)
 }
 
-// DropGiven ends the use of a holder's own secret at a server.
+// DropGiven ends the use of a holder's own secret at a server. The secret goes with
+// it, unless it is the team's.
 func (t CredentialTx) DropGiven(serverID string, h team.Holder) error {
 	person, agent := h.Args()
-	return t.exec(`DELETE FROM given WHERE server = ? AND person IS ? AND agent IS ?`, serverID, person, agent)
+	return t.dropOwn(`server = ? AND person IS ? AND agent IS ?`, serverID, person, agent)
+}
+
+// dropOwn ends uses of own secrets, with the secrets that are somebody's own.
+func (t *transaction) dropOwn(where string, args ...any) error {
+	const secrets = `DELETE FROM secrets WHERE (owner IS NOT NULL OR agent IS NOT NULL) AND id IN (SELECT secret FROM given WHERE `
+	if err := t.exec(secrets+where+`)`, args...); err != nil {
+		return fmt.Errorf("remove own secrets: %w", err)
+	}
+	return t.exec(`DELETE FROM given WHERE `+where, args...)
+}
+
+// DropHeld ends everything that an agent has of its own: secrets, sign-ins and
+// what programs were allowed to do for it. It is for an agent that gets another
+// owner.
+func (t CredentialTx) DropHeld(agentID string) error {
+	if err := t.dropOwn(`agent = ?`, agentID); err != nil {
+		return err
+	}
+	if err := t.exec(`DELETE FROM secrets WHERE agent = ?`, agentID); err != nil {
+		return fmt.Errorf("remove an agent's secrets: %w", err)
+	}
+	return t.exec(`DELETE FROM signins WHERE agent = ?`, agentID)
 }
 
 // DropOwn ends what people and agents use of their own at a server, and all its
 // sign-ins.
 func (t CredentialTx) DropOwn(serverID string) error {
-	if err := t.exec(`DELETE FROM given WHERE server = ?`, serverID); err != nil {
+	if err := t.dropOwn(`server = ?`, serverID); err != nil {
 		return err
 	}
 	return t.exec(`DELETE FROM signins WHERE server = ?`, serverID)

@@ -27,7 +27,12 @@ func peopled(t *testing.T) (s *Store, marit, ottilie team.Person, agent team.Age
 		for _, err := range []error{
 			tx.AddPerson(marit, ""), tx.AddPerson(ottilie, ""), tx.AddAgent(agent), tx.AddServer(server),
 			tx.AddSecret(team.Secret{ID: "k-team", Name: "team", Kind: "bearer", Created: now}, locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
-			tx.AddSecret(team.Secret{ID: "k-own", Name: "own", Kind: "bearer", Owner: "ottilie", Created: now}, locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}),
+			tx.AddOwnSecret(
+				team.Secret{ID: "k-own", Kind: "bearer", Created: now},
+				locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")},
+				server.ID,
+				team.Holder{Person: ottilie.ID},
+			),
 		} {
 			if err != nil {
 				return err
@@ -46,7 +51,7 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 	sealed := locker.Box{KeyID: "k1", DataKey: []byte("d"), Value: []byte("v")}
 	write(t, s, func(tx *Tx) error {
 		for _, err := range []error{
-			tx.SetGiven(OwnSecret{server.ID, team.Holder{Person: ottilie.ID}, "own"}), tx.SetGiven(OwnSecret{server.ID, team.Holder{Agent: agent.ID}, "team"}),
+			tx.SetGiven(OwnSecret{server.ID, team.Holder{Agent: agent.ID}, "k-team"}),
 			tx.PutSignIn(StoredSignIn{ID: "s1", ServerID: server.ID, Holder: team.Holder{Person: ottilie.ID}, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.PutSignIn(StoredSignIn{ID: "s2", ServerID: server.ID, Created: now, Refreshed: now, Sealed: sealed}),
 			tx.AddConsent(StoredConsent{Consent: team.Consent{ID: "c1", App: "app", AppName: "Parlour", Resource: "x", Created: now}, AgentID: agent.ID, PersonID: ottilie.ID}),
@@ -69,6 +74,7 @@ func TestWhatIsTheirsGoesWithThem(t *testing.T) {
 	list, err := s.Secrets(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, [][]string{{"crew"}, {"crew"}}, [][]string{list[0].UsedBy, list[1].UsedBy})
+	assert.Equal(t, "crew:ottilie ottilie team ", list[0].Name+" "+list[0].Owner+" "+list[1].Name+" "+list[1].Owner)
 
 	require.NoError(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SpendRefresh([]byte("r1"), now) }))
 	assert.ErrorIs(

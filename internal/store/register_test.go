@@ -141,7 +141,9 @@ func TestSecretsInUseStay(t *testing.T) {
 	})
 	sealed, err := s.SealedSecrets(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, locker.Box{ID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed["sailings-token"].Box)
+	require.Len(t, sealed, 1)
+	assert.Equal(t, locker.Box{ID: k.ID, KeyID: "k2", DataKey: []byte("d2"), Value: []byte("v2")}, sealed[0].Box)
+	assert.Equal(t, "sailings-token", sealed[0].Name)
 	v.Paused, v.URL = true, "http://y"
 	assert.ErrorIs(t, s.Write(ctx, team.Change{}, func(tx *Tx) error { return tx.SetServer(v) }), ErrAltered, "it does not say what it saw")
 	v.Version = 1

@@ -14,7 +14,7 @@ import (
 )
 
 const serverQuery = `SELECT s.id, s.name, s.url, s.transport, coalesce(k.name, ''), s.paused, s.created, s.command, s.args, s.dir, s.env, s.secret_env, s.options, s.document,
-	coalesce(c.name, ''), s.version
+	coalesce(c.name, ''), s.version, s.issuer
 	FROM servers s LEFT JOIN secrets k ON k.id = s.secret LEFT JOIN secrets c ON c.id = s.client_key`
 
 func scanServer(r scanner) (v team.Server, err error) {
@@ -37,6 +37,7 @@ func scanServer(r scanner) (v team.Server, err error) {
 		&v.Document,
 		&key,
 		&v.Version,
+		&v.Issuer,
 	)
 	v.Created = fromMS(created)
 	if err == nil {
@@ -85,7 +86,8 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 func (t ServerTx) AddServer(v team.Server) error {
 	return t.exec(
 		`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
-		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ?))`,
+		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?, ?, ?, ?, ?, ?, ?, ?, ?,
+			(SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL))`,
 		v.ID,
 		v.Name,
 		v.URL,
@@ -107,13 +109,20 @@ func (t ServerTx) AddServer(v team.Server) error {
 // SetServer replaces what can be altered of a server as it was read: ErrAltered when
 // somebody else was quicker.
 func (t ServerTx) SetServer(v team.Server) error {
-	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ?), options = ?, document = ?,
-		client_key = (SELECT id FROM secrets WHERE name = ?), version = version + 1 WHERE id = ? AND version = ?`,
-		v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.ID, v.Version)
+	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), options = ?, document = ?,
+		client_key = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), issuer = ?, version = version + 1
+		WHERE id = ? AND version = ?`,
+		v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.Issuer, v.ID, v.Version)
 }
 
-// RemoveServer removes a server and its editions.
-func (t ServerTx) RemoveServer(id string) error { return t.one(`DELETE FROM servers WHERE id = ?`, id) }
+// RemoveServer removes a server with its editions, and with what people and agents
+// have of their own there.
+func (t ServerTx) RemoveServer(id string) error {
+	if err := t.dropOwn(`server = ?`, id); err != nil {
+		return err
+	}
+	return t.one(`DELETE FROM servers WHERE id = ?`, id)
+}
 
 // Edition returns the newest recorded tool list of a server; none at all is an
 // empty list.
@@ -198,6 +207,12 @@ func (t ServerTx) AddEdition(serverID string, at time.Time, list []tools.Tool) e
 	)
 }
 
+// secretName is how people call a secret: the team's by its name; what somebody has
+// of their own by the server and by whose it is, with colons, which no chosen name has.
+const secretName = `CASE WHEN k.owner IS NULL AND k.agent IS NULL THEN k.name ELSE
+	(SELECT s.name FROM given g JOIN servers s ON s.id = g.server WHERE g.secret = k.id)
+	|| ':' || coalesce(p.name, 'agent:' || a.name) END`
+
 // Secrets returns every secret without its value, by name. Who uses it besides
 // servers as a whole is not told here.
 func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
@@ -205,7 +220,7 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 		var created int64
 		var rotated, ends, usedAt, overlap sql.NullInt64
 		var used, facts string
-		err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Source, &facts, &created, &rotated, &ends, &usedAt, &overlap, &used)
+		err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Agent, &v.Source, &facts, &created, &rotated, &ends, &usedAt, &overlap, &used)
 		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(
 			created,
 		), fromNull(
@@ -221,38 +236,38 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 			err = errors.Join(json.Unmarshal([]byte(used), &v.UsedBy), json.Unmarshal([]byte(facts), &v.Facts))
 		}
 		return v, err
-	}, `SELECT k.id, k.name, k.kind, coalesce(p.name, ''), k.source, k.facts, k.created, k.rotated, k.ends, k.used, k.prior_until,
+	}, `SELECT k.id, `+secretName+`, k.kind, coalesce(p.name, ''), coalesce(a.name, ''), k.source, k.facts, k.created, k.rotated, k.ends, k.used,
+		k.prior_until,
 		(SELECT coalesce(json_group_array(s.name), '[]') FROM servers s WHERE s.secret = k.id OR s.client_key = k.id
 			OR EXISTS (SELECT 1 FROM given g WHERE g.server = s.id AND g.secret = k.id))
-		FROM secrets k LEFT JOIN people p ON p.id = k.owner ORDER BY k.name`)
+		FROM secrets k LEFT JOIN people p ON p.id = k.owner LEFT JOIN agents a ON a.id = k.agent ORDER BY 2`)
 }
 
 // SealedSecret is a secret as it is put in force.
 type SealedSecret struct {
 	locker.Box
+	Name         string // as people call it
+	Own          bool   // it is one person's or one agent's: no server names it
 	Kind, Source string
 	Prior        *locker.Box // the value before, while it is still tried
 	PriorUntil   time.Time
 }
 
-// SealedSecrets returns the encrypted values of all secrets, by name.
-func (s *Store) SealedSecrets(ctx context.Context) (map[string]SealedSecret, error) {
-	out := map[string]SealedSecret{}
-	_, err := list(ctx, s.read, func(r scanner) (struct{}, error) {
-		var name string
-		var v SealedSecret
+// SealedSecrets returns the encrypted values of all secrets.
+func (s *Store) SealedSecrets(ctx context.Context) ([]SealedSecret, error) {
+	return list(ctx, s.read, func(r scanner) (v SealedSecret, err error) {
 		var prior locker.Box
 		var key sql.NullString
 		var until sql.NullInt64
-		err := r.Scan(&name, &v.ID, &v.KeyID, &v.DataKey, &v.Value, &v.Kind, &v.Source, &key, &prior.DataKey, &prior.Value, &until)
+		err = r.Scan(&v.Name, &v.Own, &v.ID, &v.KeyID, &v.DataKey, &v.Value, &v.Kind, &v.Source, &key, &prior.DataKey, &prior.Value, &until)
 		if key.Valid && until.Valid {
 			prior.ID, prior.KeyID = v.ID, key.String
 			v.Prior, v.PriorUntil = &prior, fromMS(until.Int64)
 		}
-		out[name] = v
-		return struct{}{}, err
-	}, `SELECT name, id, key_id, data_key, sealed, kind, source, prior_key_id, prior_data_key, prior_sealed, prior_until FROM secrets`)
-	return out, err
+		return v, err
+	}, `SELECT coalesce(`+secretName+`, ''), k.owner IS NOT NULL OR k.agent IS NOT NULL, k.id, k.key_id, k.data_key, k.sealed, k.kind, k.source,
+		k.prior_key_id, k.prior_data_key, k.prior_sealed, k.prior_until
+		FROM secrets k LEFT JOIN people p ON p.id = k.owner LEFT JOIN agents a ON a.id = k.agent`)
 }
 
 func facts(v team.Secret) string {
@@ -261,12 +276,31 @@ func facts(v team.Secret) string {
 	return string(raw)
 }
 
-// AddSecret stores a secret with its sealed value.
+// AddSecret stores a secret of the team's with its sealed value, under its name.
 func (t ServerTx) AddSecret(v team.Secret, sealed locker.Box) error {
+	return t.addSecret(v, sealed, v.Name, team.Holder{})
+}
+
+// AddOwnSecret stores what a person or an agent has of its own at a server, in the
+// place of what it had there before.
+func (t CredentialTx) AddOwnSecret(v team.Secret, sealed locker.Box, serverID string, h team.Holder) error {
+	if err := t.addSecret(v, sealed, ownPrefix+v.ID, h); err != nil {
+		return err
+	}
+	return t.SetGiven(OwnSecret{ServerID: serverID, Holder: h, SecretID: v.ID})
+}
+
+// ownPrefix begins the stored names of secrets that are not the team's. It holds a
+// colon, so that no name that somebody chooses is such a one.
+const ownPrefix = "own:"
+
+func (t *transaction) addSecret(v team.Secret, sealed locker.Box, name string, h team.Holder) error {
+	person, agent := h.Args()
 	return t.exec(
-		`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, (SELECT id FROM people WHERE name = ?))`,
+		`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner, agent)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		v.ID,
-		v.Name,
+		name,
 		v.Kind,
 		sealed.KeyID,
 		sealed.DataKey,
@@ -275,7 +309,8 @@ func (t ServerTx) AddSecret(v team.Secret, sealed locker.Box) error {
 		facts(v),
 		v.Source,
 		null(v.Ends),
-		v.Owner,
+		person,
+		agent,
 	)
 }
 
@@ -301,6 +336,12 @@ func (t ServerTx) DropPrior(id string) error {
 // SecretUsed notes when a secret was last sent.
 func (t ServerTx) SecretUsed(id string, at time.Time) error {
 	return t.exec(`UPDATE secrets SET used = ? WHERE id = ?`, ms(at), id)
+}
+
+// PinIssuer notes the authorization server that was found for a server, where none
+// is noted yet.
+func (t ServerTx) PinIssuer(serverID, issuer string) error {
+	return t.exec(`UPDATE servers SET issuer = ? WHERE id = ? AND issuer = ''`, issuer, serverID)
 }
 
 // RemoveSecret removes a secret; one that a server is given is ErrInUse.

@@ -5,6 +5,7 @@ package policy
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -50,12 +51,17 @@ func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRu
 		}
 		return r, err
 	}
+	agent, err := svc.store.AgentByName(ctx, r.Agent, time.Now())
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return r, fmt.Errorf("look for the agent of a rule: %w", err)
+	}
+	r.AgentID = agent.ID
 	have, err := svc.store.Rules(ctx)
 	if err != nil {
-		return r, err
+		return r, fmt.Errorf("read the rules: %w", err)
 	}
 	for _, h := range have {
-		if h.Effect == r.Effect && h.Agent == r.Agent && h.Server == r.Server && h.Tool == r.Tool {
+		if h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool {
 			return r, &team.ConflictError{Field: "effect", Why: "rule " + h.ID + " says the same already", Hint: "nothing needs to be done"}
 		}
 	}
@@ -85,5 +91,7 @@ func (svc *Service) RemoveRule(ctx context.Context, by team.Person, id string) e
 }
 
 func coreRule(r team.Rule) rules.Rule {
-	return rules.Rule{ID: r.ID, Effect: rules.Effect(r.Effect), Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note, By: r.By}
+	return rules.Rule{
+		ID: r.ID, Effect: rules.Effect(r.Effect), Agent: r.Agent, AgentID: r.AgentID, Server: r.Server, Tool: r.Tool, Note: r.Note, By: r.By,
+	}
 }

@@ -22,7 +22,7 @@ func (svc *Service) Reach(ctx context.Context, by team.Person, agent string) ([]
 	if known == nil {
 		return nil, &team.NotFoundError{Kind: "agent", Name: agent} // it was removed at this moment
 	}
-	rules := now.Rules.For(known.Name)
+	rules := now.Rules.For(known.Subject())
 	out := []apitype.ReachedTool{}
 	for _, s := range now.Sorted() {
 		s = s.For(known)

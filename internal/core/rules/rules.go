@@ -4,11 +4,16 @@
 // which servers, for which tools. What no rule admits is refused; where one rule
 // admits and another refuses, the refusal wins. A Set is immutable: it is built
 // when rules change and read without locks from then on.
+//
+// Members choose what their agents are called, so that a name alone must not open
+// anything: a rule for one agent is tied to its id, and a pattern of names admits
+// something for those agents only whose name is confirmed. Refusals always hold.
 package rules
 
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 )
 
 // Effect is what a rule does with a call it matches.
@@ -27,11 +32,42 @@ type Rule struct {
 	ID     string
 	Effect Effect
 	Agent  string
-	Server string
-	Tool   string
-	Note   string
+	// AgentID is set for a rule about one agent: it binds that agent, and none that
+	// has its name later.
+	AgentID string
+	Server  string
+	Tool    string
+	Note    string
 	// By is the full name of the person who made the rule.
 	By string
+}
+
+// Subject is whom rules are held against: an agent, by what its owner cannot choose
+// and by its name, which an owner can.
+type Subject struct {
+	ID, Name string
+	// Confirmed is set when somebody who may make rules stands for the name. Only
+	// then do patterns of names admit anything for the agent.
+	Confirmed bool
+}
+
+// all is the pattern that is no pattern: it means everybody.
+const all = "*"
+
+// binds reports whether the rule is about the subject. waits is set for a rule that
+// would be if the subject's name were confirmed.
+func (r Rule) binds(s Subject) (now, waits bool) {
+	switch {
+	case r.Agent == all, r.AgentID != "" && r.AgentID == s.ID:
+		return true, false
+	case !Match(r.Agent, s.Name):
+		return false, false
+	case r.Effect == Refuse:
+		return true, false // whoever takes a name takes what is refused to it
+	case r.AgentID != "":
+		return false, true // it was made for another agent of this name
+	}
+	return s.Confirmed, !s.Confirmed
 }
 
 // FieldError names the field of a rule that cannot be accepted, and why.
@@ -68,6 +104,9 @@ type Decision struct {
 	Effect Effect
 	// Rule is the rule that decided, nil when no rule admits.
 	Rule *Rule
+	// Waits is a rule that would admit it, did somebody confirm the agent's name; nil
+	// for none.
+	Waits *Rule
 }
 
 // Admitted reports whether the call may go ahead.
@@ -83,7 +122,12 @@ func (d Decision) RuleID() string {
 
 // Reason says in one clause why the decision is what it is.
 func (d Decision) Reason() string {
-	if d.Rule == nil {
+	switch {
+	case d.Rule == nil && d.Waits != nil && d.Waits.AgentID != "":
+		return fmt.Sprintf("no rule admits it; rule %s (%s) was made for another agent of this name", d.Waits.ID, d.Waits.Describe())
+	case d.Rule == nil && d.Waits != nil:
+		return fmt.Sprintf("no rule admits it yet; rule %s (%s) does when an admin or a maintainer has run bouncer agent confirm", d.Waits.ID, d.Waits.Describe())
+	case d.Rule == nil:
 		return "no rule admits it"
 	}
 	verb := "admitted"
@@ -103,25 +147,38 @@ func (r Rule) Describe() string {
 }
 
 // Set is a compiled, immutable collection of rules.
-type Set struct{ rules []Rule }
+type Set struct {
+	rules []Rule
+	waits []Rule // those that would admit, were the agent's name confirmed
+}
 
 // NewSet compiles rules. They are taken in the given order; of several rules
 // with the same effect that match, the first is the reason given.
 func NewSet(list []Rule) *Set { return &Set{rules: append([]Rule(nil), list...)} }
 
 // For narrows the set to the rules that can match the agent.
-func (s *Set) For(agent string) *Set { return s.filter(func(r Rule) string { return r.Agent }, agent) }
+func (s *Set) For(who Subject) *Set {
+	out := &Set{}
+	for _, r := range s.rules {
+		now, waits := r.binds(who)
+		if now {
+			out.rules = append(out.rules, r)
+		} else if waits {
+			out.waits = append(out.waits, r)
+		}
+	}
+	return out
+}
 
 // On narrows the set to the rules that can match the server.
 func (s *Set) On(server string) *Set {
-	return s.filter(func(r Rule) string { return r.Server }, server)
+	return &Set{rules: onServer(s.rules, server), waits: onServer(s.waits, server)}
 }
 
-func (s *Set) filter(glob func(Rule) string, name string) *Set {
-	out := &Set{}
-	for _, r := range s.rules {
-		if Match(glob(r), name) {
-			out.rules = append(out.rules, r)
+func onServer(list []Rule, server string) (out []Rule) {
+	for _, r := range list {
+		if Match(r.Server, server) {
+			out = append(out, r)
 		}
 	}
 	return out
@@ -136,14 +193,19 @@ func (s *Set) Decide(tool string) Decision {
 			continue
 		}
 		if r.Effect == Refuse {
-			return Decision{Refuse, r}
+			return Decision{Effect: Refuse, Rule: r}
 		}
 		if admit < 0 {
 			admit = i
 		}
 	}
 	if admit >= 0 {
-		return Decision{Admit, &s.rules[admit]}
+		return Decision{Effect: Admit, Rule: &s.rules[admit]}
+	}
+	for i := range s.waits {
+		if Match(s.waits[i].Tool, tool) {
+			return Decision{Effect: Refuse, Waits: &s.waits[i]}
+		}
 	}
 	return Decision{Effect: Refuse}
 }
@@ -151,8 +213,9 @@ func (s *Set) Decide(tool string) Decision {
 // Len is the number of rules in the set.
 func (s *Set) Len() int { return len(s.rules) }
 
-// Match reports whether name matches the glob. It takes time proportional to
-// the product of both lengths at worst, whatever the pattern.
+// Match reports whether name matches the glob: "*" stands for any run of characters,
+// "?" for one, however many bytes it has. It takes time proportional to the product
+// of both lengths at worst, whatever the pattern.
 func Match(glob, name string) bool {
 	g, n, star, mark := 0, 0, -1, 0
 	for n < len(name) {
@@ -160,12 +223,15 @@ func Match(glob, name string) bool {
 		case g < len(glob) && glob[g] == '*':
 			star, mark = g, n
 			g++
-		case g < len(glob) && (glob[g] == '?' || glob[g] == name[n]):
+		case g < len(glob) && glob[g] == '?':
+			g++
+			n += width(name[n:])
+		case g < len(glob) && glob[g] == name[n]:
 			g++
 			n++
 		case star >= 0:
 			g = star + 1
-			mark++
+			mark += width(name[mark:])
 			n = mark
 		default:
 			return false
@@ -175,4 +241,10 @@ func Match(glob, name string) bool {
 		g++
 	}
 	return g == len(glob)
+}
+
+// width is how many bytes the first character of a name has.
+func width(name string) int {
+	_, size := utf8.DecodeRuneInString(name)
+	return size
 }

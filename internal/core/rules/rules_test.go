@@ -31,13 +31,48 @@ func TestDecide(t *testing.T) {
 		"a name is not a part of a name":     {"marit-quill-2", "sailings", "find_sailings", false, "", "no rule admits it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := NewSet(list).For(row.agent).On(row.server).Decide(row.tool)
+			d := NewSet(list).For(Subject{ID: "id of " + row.agent, Name: row.agent, Confirmed: true}).On(row.server).Decide(row.tool)
 			assert.Equal(t, row.admitted, d.Admitted())
 			assert.Equal(t, row.rule, d.RuleID())
 			assert.Contains(t, d.Reason(), row.why)
 		})
 	}
-	assert.False(t, NewSet(nil).For("a").On("b").Decide("c").Admitted(), "without rules nothing is admitted")
+	assert.False(t, NewSet(nil).For(Subject{Name: "a"}).On("b").Decide("c").Admitted(), "without rules nothing is admitted")
+}
+
+// A name that somebody chose opens nothing by itself.
+func TestNamesAloneAdmitNothing(t *testing.T) {
+	list := []Rule{
+		{ID: "ops", Effect: Admit, Agent: "ops-*", Server: "*", Tool: "*"},
+		{ID: "one", Effect: Admit, Agent: "night-watch", AgentID: "01A", Server: "*", Tool: "*"},
+		{ID: "late", Effect: Admit, Agent: "quay-voice", Server: "*", Tool: "*"},
+		{ID: "all", Effect: Admit, Agent: "*", Server: "tides", Tool: "*"},
+		{ID: "no", Effect: Refuse, Agent: "ops-*", Server: "fuel", Tool: "order_*"},
+		{ID: "not-this", Effect: Refuse, Agent: "teo-quill", AgentID: "01T", Server: "tides", Tool: "*"},
+	}
+	for name, row := range map[string]struct {
+		who          Subject
+		server, tool string
+		admitted     bool
+		rule, why    string
+	}{
+		"a pattern, confirmed":            {Subject{"01M", "ops-marit", true}, "sailings", "find", true, "ops", "admitted by rule ops"},
+		"a pattern, not confirmed":        {Subject{"01X", "ops-mallory", false}, "sailings", "find", false, "", "bouncer agent confirm"},
+		"a refusal needs no confirming":   {Subject{"01X", "ops-mallory", false}, "fuel", "order_fuel", false, "no", "refused by rule no"},
+		"everybody is everybody":          {Subject{"01X", "ops-mallory", false}, "tides", "tide_table", true, "all", "admitted by rule all"},
+		"one agent, though unconfirmed":   {Subject{"01A", "night-watch", false}, "sailings", "find", true, "one", "admitted by rule one"},
+		"another agent of its name":       {Subject{"01B", "night-watch", true}, "sailings", "find", false, "", "made for another agent of this name"},
+		"a name before there was one":     {Subject{"01C", "quay-voice", false}, "sailings", "find", false, "", "bouncer agent confirm"},
+		"what is refused stays with it":   {Subject{"01T", "teo-quill", true}, "tides", "tide_table", false, "not-this", "refused"},
+		"and with whoever takes its name": {Subject{"01U", "teo-quill", true}, "tides", "tide_table", false, "not-this", "refused"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := NewSet(list).For(row.who).On(row.server).Decide(row.tool)
+			assert.Equal(t, row.admitted, d.Admitted())
+			assert.Equal(t, row.rule, d.RuleID())
+			assert.Contains(t, d.Reason(), row.why)
+		})
+	}
 }
 
 // Whoever changes the list of rules afterwards must not change the set in force.
@@ -45,12 +80,12 @@ func TestSetIsACopy(t *testing.T) {
 	list := []Rule{{ID: "r", Effect: Refuse, Agent: "*", Server: "*", Tool: "*"}}
 	set := NewSet(list)
 	list[0].Effect = Admit
-	assert.False(t, set.For("a").On("b").Decide("c").Admitted())
+	assert.False(t, set.For(Subject{Name: "a"}).On("b").Decide("c").Admitted())
 }
 
 func TestMatchAgreesWithARegularExpression(t *testing.T) {
 	parts := []string{"", "a", "b", "ab", "*", "?", "**", "*a", "a*b", "?b", "a?*", "[", "."}
-	names := []string{"", "a", "b", "ab", "ba", "aab", "abb", "abab", "a.b", "[a", "aXb"}
+	names := []string{"", "a", "b", "ab", "ba", "aab", "abb", "abab", "a.b", "[a", "aXb", "ß", "aßb", "ßß"}
 	n := 0
 	for _, x := range parts {
 		for _, y := range parts {

@@ -8,10 +8,18 @@ import (
 )
 
 // ThrottledError says that a further try has to wait.
-type ThrottledError struct{ For time.Duration }
+type ThrottledError struct {
+	For time.Duration
+	// Why is what there is too much of; "" for failed tries.
+	Why string
+}
 
 func (e *ThrottledError) Error() string {
-	return fmt.Sprintf("too many failed tries; wait %s", e.For.Round(time.Second))
+	why := e.Why
+	if why == "" {
+		why = "too many failed tries"
+	}
+	return fmt.Sprintf("%s; wait %s", why, max(e.For, time.Second).Round(time.Second))
 }
 
 // ProbeError says why a server was not registered or altered: it could not be

@@ -66,15 +66,17 @@ type Invitation struct {
 
 // Agent is one assistant in use.
 type Agent struct {
-	ID      string     `json:"id"`
-	Name    string     `json:"name"`
-	Kind    string     `json:"kind" doc:"which assistant it is, in a word"`
-	Owner   string     `json:"owner" doc:"name of the person who owns it; empty when the team does"`
-	Paused  bool       `json:"paused"`
-	Created time.Time  `json:"created"`
-	Passes  int        `json:"passes" doc:"how many passes are valid now"`
-	Seen    *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
-	Version int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Kind    string    `json:"kind" doc:"which assistant it is, in a word"`
+	Owner   string    `json:"owner" doc:"name of the person who owns it; empty when the team does"`
+	Paused  bool      `json:"paused"`
+	Created time.Time `json:"created"`
+	// Confirmed is set when somebody who may make rules stands for the name.
+	Confirmed bool       `json:"confirmed" doc:"an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern"`
+	Passes    int        `json:"passes" doc:"how many passes are valid now"`
+	Seen      *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
+	Version   int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
 // Pass is what an agent shows to be let in. The token itself is shown once and
@@ -117,6 +119,7 @@ type Server struct {
 	Secret    string   `json:"secret" doc:"name of the secret it is given; empty for none"`
 	ServerOptions
 	Document string    `json:"-"` // OpenAPI document of a REST API
+	Issuer   string    `json:"issuer,omitempty" doc:"authorization server that was found for it, and that it is kept to"`
 	Paused   bool      `json:"paused"`
 	Created  time.Time `json:"created"`
 	Version  int       `json:"version" doc:"how often it was altered; to be given back with an alteration"`
@@ -242,7 +245,8 @@ type Secret struct {
 	ID      string     `json:"id"`
 	Name    string     `json:"name"`
 	Kind    string     `json:"kind" enum:"bearer,value,basic,environment,client-secret,private-key"`
-	Owner   string     `json:"owner,omitempty" doc:"person whose own it is; empty for the team's"`
+	Owner   string     `json:"owner,omitempty" doc:"person whose own it is; empty for the team's and for an agent's"`
+	Agent   string     `json:"agent,omitempty" doc:"agent whose own it is"`
 	Source  string     `json:"source,omitempty" doc:"where the value is read when it is used: env NAME, file PATH or command LINE; empty when it is kept in the locker"`
 	UsedBy  []string   `json:"usedBy" doc:"servers that are given it"`
 	Facts   Facts      `json:"facts"`
@@ -253,6 +257,9 @@ type Secret struct {
 	Rotated *time.Time `json:"rotated,omitempty"`
 	Overlap *time.Time `json:"overlap,omitempty" doc:"until when the value before is still tried"`
 }
+
+// Own reports whether the secret is one person's or one agent's, and not the team's.
+func (s Secret) Own() bool { return s.Owner != "" || s.Agent != "" }
 
 // warnAhead is how long before its end a secret is warned about.
 const warnAhead = 14 * 24 * time.Hour
@@ -287,6 +294,7 @@ type Rule struct {
 	ID      string    `json:"id"`
 	Effect  string    `json:"effect" enum:"admit,refuse"`
 	Agent   string    `json:"agent" doc:"glob over agent names"`
+	AgentID string    `json:"agentId,omitempty" doc:"agent that a rule with a plain name is for; whoever has the name later is not meant"`
 	Server  string    `json:"server" doc:"glob over server names"`
 	Tool    string    `json:"tool" doc:"glob over the server's own tool names"`
 	Note    string    `json:"note"`

@@ -16,6 +16,7 @@ import (
 	"sort"
 	"strings"
 
+	"bouncer/internal/core/uri"
 	"bouncer/internal/core/wire"
 )
 
@@ -66,15 +67,32 @@ func (k Kind) word() string {
 	return map[Kind]string{Tools: "tool", Prompts: "prompt", Resources: "resource", Templates: "resource template"}[k]
 }
 
+// Prefixes of the names under which rules know what is no plain tool.
+const (
+	promptPrefix   = "prompt:"
+	resourcePrefix = "resource:"
+	toolPrefix     = "tool:"
+)
+
 // Rule is the name under which rules and the journal know something a server
 // offers: a tool by its plain name, a prompt as prompt:name, a resource or a
-// template as resource:uri.
+// template as resource:uri, with the URI in its one normal spelling. A tool whose
+// own name begins like one of these is known as tool:name, so that it is not taken
+// for what it is not.
 func (k Kind) Rule(name string) string {
 	switch k {
 	case Prompts:
-		return "prompt:" + name
+		return promptPrefix + name
 	case Resources, Templates:
-		return "resource:" + name
+		if normal, err := uri.Normal(name); err == nil {
+			name = normal
+		}
+		return resourcePrefix + name
+	}
+	for _, prefix := range [...]string{promptPrefix, resourcePrefix, toolPrefix} {
+		if strings.HasPrefix(name, prefix) {
+			return toolPrefix + name
+		}
 	}
 	return name
 }

@@ -63,7 +63,8 @@ func guarded(names []string, name string) (int, error) {
 		if n == name {
 			return i, nil
 		}
-		if len(n) == len(name) && strings.EqualFold(n, name) {
+		// Not only of the same length: some letters beyond ASCII fold into it.
+		if len(n) <= len(name) && strings.EqualFold(n, name) {
 			return 0, &FrameError{CodeInvalidRequest, fmt.Sprintf("member %q must be spelled %q", name, n)}
 		}
 	}

@@ -43,7 +43,8 @@ type Params struct {
 	// the stateless era.
 	InputResponses Span
 	RequestState   Span
-	Task           Span // the wish that a call runs as a task, in the revision 2025-11-25
+	Ref            string // of a completion: RefPrompt or RefResource
+	Task           Span   // the wish that a call runs as a task, in the revision 2025-11-25
 }
 
 var (
@@ -99,12 +100,8 @@ func ReadParams(b []byte, params Span, method string) (Params, error) {
 		if at[7].Empty() || b[at[7].Start] != '{' {
 			return p, &FrameError{CodeInvalidParams, "params.ref must name a prompt or a resource"}
 		}
-		ref, err := pick(b, at[7], refNames)
-		if err != nil {
+		if err := p.readRef(b, at[7]); err != nil {
 			return p, err
-		}
-		if p.SubjectAt = ref[0]; ref[0].Empty() {
-			p.SubjectAt = ref[1]
 		}
 	}
 	if key != "" {
@@ -119,6 +116,36 @@ func ReadParams(b []byte, params Span, method string) (Params, error) {
 	}
 	return p, nil
 }
+
+// readRef reads what a completion is about: what its type says, and nothing else.
+// With two subjects, one could be decided about and the other be forwarded.
+func (p *Params) readRef(b []byte, at Span) error {
+	ref, err := pick(b, at, refNames)
+	if err != nil {
+		return err
+	}
+	kind, _ := StringAt(b, ref[2])
+	other := Span{}
+	switch kind {
+	case RefPrompt:
+		p.SubjectAt, other = ref[0], ref[1]
+	case RefResource:
+		p.SubjectAt, other = ref[1], ref[0]
+	default:
+		return &FrameError{CodeInvalidParams, "params.ref.type must be " + RefPrompt + " or " + RefResource}
+	}
+	if !other.Empty() {
+		return &FrameError{CodeInvalidParams, "params.ref names a prompt and a resource; its type is " + kind}
+	}
+	p.Ref = kind
+	return nil
+}
+
+// What a completion can be about (MCP, completion).
+const (
+	RefPrompt   = "ref/prompt"
+	RefResource = "ref/resource"
+)
 
 func readMeta(b []byte, meta Span) (Meta, error) {
 	m := Meta{At: meta}

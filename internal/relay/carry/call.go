@@ -209,7 +209,7 @@ func (j *Call) decide(f wire.Frame) bool {
 		j.kind = tools.Resources
 	case "completion/complete":
 		j.kind = tools.Prompts
-		if kind, _ := wire.StringAt(j.body, wire.Member(j.body, wire.Member(j.body, f.Params, "ref"), "type")); kind == "ref/resource" {
+		if j.params.Ref == wire.RefResource {
 			j.kind = tools.Resources
 		}
 	}

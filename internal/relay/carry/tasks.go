@@ -88,7 +88,7 @@ func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 		s = s.For(c.Agent)
 	}
 	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused &&
-		c.Snapshot.Rules.For(c.Agent.Name).On(s.Name).Decide(t.target.Tool.Name).Admitted()
+		c.Snapshot.Rules.For(c.Agent.Subject()).On(s.Name).Decide(t.target.Tool.Name).Admitted()
 }
 
 // drop forgets tasks that match.
