@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -65,6 +66,9 @@ func startService(ctx context.Context, dir string) (*service, error) {
 		"Pilothouse",
 		"--oidc-groups",
 		"desk=admin,dispatch=maintainer,crew=member,safety=auditor",
+		// The stand-ins lie in this checkout, which nobody else may be able to reach.
+		"--process-user",
+		strconv.Itoa(os.Getuid()),
 	)
 	s.cmd.Stderr = log
 	// The stand-in for berths is a command beside this one.

@@ -147,9 +147,9 @@ func TestPlayed(t *testing.T) {
 	}
 	if with.IDToken != "" {
 		signIn["grant"], in["per"] = "assertion", "person"
-		b := w.Browser("")
+		b := w.BrowserAs(os.Getenv("PLAYED_LOGIN"))
 		var to struct{ URL string }
-		b.Must("POST", "/api/session/elsewhere", testkit.Obj{}, &to)
+		b.Must("POST", "/api/session/tie", testkit.Obj{}, &to) // she is here already, with a password
 		t.Log(b.Go(t, to.URL))
 	}
 	if strings.HasPrefix(scenario, "auth/client-credentials") {

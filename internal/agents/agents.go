@@ -79,6 +79,9 @@ func (svc *Service) AddAgent(ctx context.Context, by team.Person, n apitype.NewA
 	if err := svc.checkOwner(ctx, by, n.Owner); err != nil {
 		return team.Agent{}, err
 	}
+	if err := svc.checkRoom(ctx, n.Owner); err != nil {
+		return team.Agent{}, err
+	}
 	a := team.Agent{
 		ID: team.NewID(), Name: n.Name, Kind: n.Kind, Owner: n.Owner, Created: time.Now().UTC(),
 		// Whoever may make rules stands for the name by choosing it.
@@ -90,6 +93,34 @@ func (svc *Service) AddAgent(ctx context.Context, by team.Person, n apitype.NewA
 		func(tx *store.Tx) error { return tx.AddAgent(a) },
 	)
 	return a, store.Explain(err, "agent", a.Name)
+}
+
+// maxAgents bounds the agents of one person.
+const maxAgents = 200
+
+// checkRoom checks that somebody may have another agent.
+func (svc *Service) checkRoom(ctx context.Context, owner string) error {
+	if owner == "" {
+		return nil
+	}
+	all, err := svc.store.Agents(ctx, time.Now())
+	if err != nil {
+		return fmt.Errorf("read the agents: %w", err)
+	}
+	have := 0
+	for _, a := range all {
+		if a.Owner == owner {
+			have++
+		}
+	}
+	if have >= maxAgents {
+		return &team.ConflictError{
+			Field: "owner",
+			Why:   fmt.Sprintf("%s has %d agents already", owner, have),
+			Hint:  "remove some first (bouncer agent list)",
+		}
+	}
+	return nil
 }
 
 func (svc *Service) checkOwner(ctx context.Context, by team.Person, owner string) error {

@@ -10,8 +10,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -25,9 +25,11 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 	"bouncer/internal/journal"
 	"bouncer/internal/login"
 	"bouncer/internal/oauth"
+	"bouncer/internal/origin"
 	"bouncer/internal/people"
 	"bouncer/internal/registry"
 	"bouncer/internal/secrets"
@@ -58,7 +60,9 @@ type Options struct {
 	Strict  bool   // the journal's mode, to be shown
 	Log     *slog.Logger
 	// Ended is closed when event streams have to end.
-	Ended <-chan struct{}
+	Ended   <-chan struct{}
+	Proxies []netip.Prefix // whose word counts for where a request comes from
+	Book    *gate.Book     // knows the gates; nil for none
 }
 
 // Services are what the routes call.
@@ -74,16 +78,21 @@ type Services struct {
 	AuthServer *authserver.Service
 	Journal    *journal.Reader
 	Taps       Taps
+	// JournalState tells how the journal does, Usage how much of what is bounded is
+	// handed out.
+	JournalState func(context.Context) (journal.State, error)
+	Usage        func() []gate.Usage
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
 }
 
 // API serves the routes under /api.
 type API struct {
-	o      Options
-	s      Services
-	routes []route
-	doc    []byte
+	o       Options
+	s       Services
+	streams *gate.Gate // event streams of people
+	routes  []route
+	doc     []byte
 }
 
 // route is one row of the table.
@@ -116,7 +125,10 @@ func (c *call) name(key string) string { return chi.URLParam(c.Request, key) }
 
 // New returns the API.
 func New(s Services, o Options) (*API, error) {
-	a := &API{o: o, s: s}
+	if o.Book == nil {
+		o.Book = &gate.Book{}
+	}
+	a := &API{o: o, s: s, streams: o.Book.Open("event streams of people", streamLimits)}
 	a.routes = a.table()
 	doc, err := a.describe()
 	if err != nil {
@@ -144,9 +156,21 @@ func (a *API) Mount(r chi.Router) {
 	r.HandleFunc("/api/*", notFound)
 }
 
+// workTime is how long a request may take to be worked on: a registration starts
+// processes and reaches servers.
+const workTime = 3 * time.Minute
+
+// writeTime is how long an answer may take to be read; streams and downloads have
+// limits of their own.
+const writeTime = time.Minute
+
 func (a *API) serve(rt route) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Cache-Control", "no-store")
+		if rt.raw == nil {
+			// A deadline that cannot be set leaves that of the listener.
+			_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(workTime + writeTime))
+		}
 		c := &call{Request: r, api: a, w: w}
 		if !rt.public {
 			if p, ok := a.authorise(rt, c); !ok {
@@ -178,13 +202,7 @@ func (a *API) serve(rt route) http.Handler {
 
 // authorise finds out who calls and whether they may.
 func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
-	kind := "token"
-	token, ok := strings.CutPrefix(c.Header.Get("Authorization"), "Bearer ")
-	if !ok {
-		if cookie, err := c.Request.Cookie(Cookie); err == nil {
-			token, kind = cookie.Value, "console"
-		}
-	}
+	token, kind := c.login()
 	unknown := apitype.Problem{Status: 401, Title: "you are not signed in", Hint: "sign in with bouncer login, or in the console"}
 	if token == "" || len(token) > 200 {
 		return unknown, false
@@ -214,6 +232,18 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 		}, false
 	}
 	return apitype.Problem{}, true
+}
+
+// login is the login token that a request shows, and of which kind.
+func (c *call) login() (token, kind string) {
+	token, ok := strings.CutPrefix(c.Header.Get("Authorization"), "Bearer ")
+	if ok {
+		return token, "token"
+	}
+	if cookie, err := c.Request.Cookie(Cookie); err == nil {
+		return cookie.Value, "console"
+	}
+	return token, "token"
 }
 
 func roleWords(roles []team.Role) string {
@@ -358,13 +388,7 @@ func decode[T any](c *call) (T, error) {
 }
 
 // from is the caller's address, for the brake on guessing.
-func (c *call) from() string {
-	host, _, err := net.SplitHostPort(c.RemoteAddr)
-	if err != nil {
-		return c.RemoteAddr
-	}
-	return host
-}
+func (c *call) from() string { return origin.Client(c.Request, c.api.o.Proxies) }
 
 func (c *call) timeField(name string) (time.Time, error) {
 	v := c.URL.Query().Get(name)

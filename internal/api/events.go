@@ -6,12 +6,20 @@ import (
 	"net/http"
 	"time"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 )
 
 // events streams what happens: "changed" with the part of the register that is
 // another one now, "calls" with calls that were recorded.
 func (a *API) events(w http.ResponseWriter, c *call) {
+	holder := gate.Holder{Person: c.person.ID}
+	if err := a.streams.Take(holder, 1); err != nil {
+		a.problem(w, apitype.Problem{Status: 429, Title: err.Error(), Hint: "close some windows of the console"})
+		return
+	}
+	defer a.streams.Give(holder, 1)
 	rc := http.NewResponseController(w)
 	if err := rc.SetReadDeadline(time.Time{}); err != nil {
 		return // the deadline is for requests; the stream stays open
@@ -39,7 +47,9 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 	for ok := true; ok; {
 		select {
 		case topic, open := <-topics:
-			ok = open && send("event: changed\ndata: %q\n\n", topic)
+			// Whatever is open is held against the register at every change: the role may
+			// be another one, the login may have been ended.
+			ok = open && a.stillIn(c) && send("event: changed\ndata: %q\n\n", topic)
 		case calls, open := <-tap.C:
 			if !open {
 				return // fell behind: the reader asks again for what it missed
@@ -50,21 +60,28 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 			raw, err := json.Marshal(calls)
 			ok = err == nil && send("event: calls\ndata: %s\n\n", raw)
 		case <-beat.C:
-			// A login that was ended must not go on listening.
-			kind := "token"
-			if c.Header.Get("Authorization") == "" {
-				kind = "console"
-			}
-			if _, err := a.s.Login.Who(c.Context(), c.token, kind); err != nil {
-				return
-			}
-			ok = send(": \n\n")
+			ok = a.stillIn(c) && send(": \n\n")
 		case <-a.o.Ended:
 			return
 		case <-c.Context().Done():
 			return
 		}
 	}
+}
+
+// streamLimits bound the event streams of people: each window of the console has one.
+var streamLimits = gate.Limits{Person: 30, All: 2_000}
+
+// stillIn reports whether the login of an open stream holds, and takes over what its
+// person may see now.
+func (a *API) stillIn(c *call) bool {
+	_, kind := c.login()
+	p, err := a.s.Login.Who(c.Context(), c.token, kind)
+	if err != nil || p.MustChange {
+		return false
+	}
+	c.person = p
+	return true
 }
 
 func visible(calls []team.Call, p team.Person) []team.Call {

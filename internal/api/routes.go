@@ -6,6 +6,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 )
 
 const get, post, put, patch, del = http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete
@@ -57,6 +58,11 @@ func (a *API) serviceRoutes() []route {
 			method: get, path: "/api/changes", id: "listChanges", summary: "The newest alterations of Bouncer's own state",
 			roles: viewers, query: []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
 			handle: a.changes,
+		},
+		{
+			method: get, path: "/api/limits", id: "listLimits", summary: "How much is in use of everything that is bounded",
+			roles: viewers, out: []gate.Usage{}, status: 200,
+			handle: func(*call) (any, error) { return a.s.Usage(), nil },
 		},
 		{
 			method: get, path: "/api/events", id: "events",

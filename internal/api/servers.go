@@ -14,7 +14,7 @@ func serverRoutes(svc *servers.Service) []route {
 		{
 			method: get, path: "/api/servers", id: "listServers", summary: "Every registered server, with how it is doing",
 			out: []apitype.ServerInfo{}, status: 200,
-			handle: func(c *call) (any, error) { return svc.List(c.Context()) },
+			handle: func(c *call) (any, error) { return svc.List(c.Context(), c.person) },
 		},
 		{
 			method: post, path: "/api/servers", id: "registerServer", summary: "Reach a server, list its tools, and register it",
@@ -24,7 +24,7 @@ func serverRoutes(svc *servers.Service) []route {
 		{
 			method: get, path: "/api/servers/{name}", id: "getServer", summary: "One server",
 			out: apitype.ServerInfo{}, status: 200,
-			handle: func(c *call) (any, error) { return svc.Get(c.Context(), c.name("name")) },
+			handle: func(c *call) (any, error) { return svc.Get(c.Context(), c.person, c.name("name")) },
 		},
 		{
 			method: patch, path: "/api/servers/{name}", id: "updateServer",

@@ -321,6 +321,8 @@ func (a *API) backup(w http.ResponseWriter, c *call) {
 	}
 	defer f.Close()
 	w.Header().Set("Content-Type", "application/vnd.sqlite3")
+	// A large copy takes its time.
+	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(time.Hour))
 	w.Header().Set("Content-Disposition", `attachment; filename="bouncer-`+time.Now().UTC().Format("20060102-150405")+`.db"`)
 	_, _ = io.Copy(w, f) // the reader may have gone
 }

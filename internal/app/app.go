@@ -22,6 +22,7 @@ import (
 
 	"bouncer/internal/api"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/disk"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/origin"
@@ -55,6 +56,7 @@ type Service struct {
 
 	log    *slog.Logger
 	lock   *os.File
+	disk   *disk.Watch
 	store  *store.Store
 	masks  *mask.Set
 	parts  parts
@@ -82,8 +84,10 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		return nil, err
 	}
 	undo = append(undo, func() { _ = svc.lock.Close() })
+	svc.disk = disk.Start(ctx, disk.Options{Dir: s.Data, Reserve: int64(s.DiskReserve) << 20, Log: svc.log})
+	undo = append(undo, svc.disk.Close)
 	db := filepath.Join(s.Data, "bouncer.db")
-	if svc.store, err = store.Open(ctx, db, store.Options{Durable: s.Journal == "strict"}); err != nil {
+	if svc.store, err = store.Open(ctx, db, store.Options{Durable: s.Journal == "strict", Relieve: svc.disk.Relieve}); err != nil {
 		return nil, storeError(db, err)
 	}
 	undo = append(undo, func() { _ = svc.store.Close() })
@@ -122,10 +126,23 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute, // for the whole request; streams lift it
 		IdleTimeout:       5 * time.Minute,
-		MaxHeaderBytes:    64 << 10,
-		ErrorLog:          slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),
+		// For a reader that takes nothing; streams have a limit for each write.
+		WriteTimeout:   s.CallTimeout + 2*time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		ErrorLog:       slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),
 	}
 	go func() { svc.served <- svc.server.Serve(listener) }()
+	newest, _, err := svc.store.CallKeysAround(ctx, store.LastKey)
+	if err != nil {
+		return nil, storeError(db, err)
+	}
+	var last time.Time
+	if newest > 0 {
+		last = newest.Time()
+	}
+	for _, n := range svc.check(last) {
+		svc.log.Warn(n.What, "hint", n.Hint)
+	}
 	svc.log.Info("listening", "address", svc.Address, "data", s.Data, "journal", s.Journal)
 	return svc, nil
 }
@@ -200,6 +217,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	if err := svc.store.Close(); err != nil {
 		svc.log.Error("the database did not close cleanly", "error", err)
 	}
+	svc.disk.Close()
 	_ = svc.lock.Close()
 	svc.log.Info("stopped")
 }

@@ -33,6 +33,12 @@ type Settings struct {
 	Journal      string
 	BodyLimit    int
 	Bodies       int // kept by the journal, in bytes
+	JournalDays  int // 0 for without a bound
+	JournalSize  int // MiB of the database; 0 for without a bound
+	DiskReserve  int // MiB that are kept free on the disk; 0 for not looking
+	PassRate     int // requests a second with one pass; 0 for any number
+	ProcessUser  string
+	Proxies      []netip.Prefix // whose word counts for where a request comes from
 	MessageLimit int
 	CallTimeout  time.Duration
 	Poll         time.Duration
@@ -114,6 +120,33 @@ func size(dst func(*Settings) *int, low, high int) func(*Settings, string) error
 	}
 }
 
+func number(dst func(*Settings) *int, low, high int, unit string) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < low || n > high {
+			return fmt.Errorf("is %q; it must be a number of %s from %d to %d", v, unit, low, high)
+		}
+		*dst(s) = n
+		return nil
+	}
+}
+
+func ranges(dst func(*Settings) *[]netip.Prefix) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		for _, part := range strings.Split(v, ",") {
+			if part = strings.TrimSpace(part); part == "" {
+				continue
+			}
+			p, err := netip.ParsePrefix(part)
+			if err != nil {
+				return fmt.Errorf("holds %q; ranges look like 10.0.0.0/8", part)
+			}
+			*dst(s) = append(*dst(s), p)
+		}
+		return nil
+	}
+}
+
 // Table lists every setting.
 var table = []Setting{
 	{"listen", "127.0.0.1:4680", "address and port to listen on", func(s *Settings, v string) error {
@@ -162,6 +195,30 @@ var table = []Setting{
 		size(func(s *Settings) *int { return &s.Bodies }, 64, 1<<20),
 	},
 	{
+		"journal-days",
+		"90",
+		"for how many days calls are kept; 0 for without a bound",
+		number(func(s *Settings) *int { return &s.JournalDays }, 0, 36_500, "days"),
+	},
+	{
+		"journal-size",
+		"2048",
+		"how large the database may become, in MiB, before the oldest calls are removed; 0 for without a bound",
+		number(func(s *Settings) *int { return &s.JournalSize }, 0, 16<<20, "MiB"),
+	},
+	{
+		"disk-reserve",
+		"256",
+		"how much of the disk is kept free for people to sign in, pause and revoke, in MiB; below that, calls are not recorded. 0 for not looking",
+		number(func(s *Settings) *int { return &s.DiskReserve }, 0, 1<<20, "MiB"),
+	},
+	{
+		"pass-rate",
+		"1000",
+		"how many requests a second one pass may make; 0 for any number",
+		number(func(s *Settings) *int { return &s.PassRate }, 0, 1_000_000, "requests"),
+	},
+	{
 		"body-limit",
 		"4194304",
 		"largest request of an agent, in bytes",
@@ -192,22 +249,22 @@ var table = []Setting{
 		oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off"),
 	},
 	{
+		"process-user",
+		"",
+		"user that the processes of servers run as, by name or number, which only root can do; if left out, the service's own, or nobody when that is root",
+		func(s *Settings, v string) error { s.ProcessUser = v; return nil },
+	},
+	{
+		"trusted-proxies",
+		"",
+		"address ranges of proxies in front of the service, like 10.0.0.0/8, whose X-Forwarded-For says where people come from; none if left out",
+		ranges(func(s *Settings) *[]netip.Prefix { return &s.Proxies }),
+	},
+	{
 		"private-ranges",
 		"",
 		"private address ranges that sign-ins at servers may lead to, like 10.0.0.0/8,127.0.0.0/8; none if left out",
-		func(s *Settings, v string) error {
-			for _, part := range strings.Split(v, ",") {
-				if part = strings.TrimSpace(part); part == "" {
-					continue
-				}
-				p, err := netip.ParsePrefix(part)
-				if err != nil {
-					return fmt.Errorf("holds %q; ranges look like 10.0.0.0/8", part)
-				}
-				s.Private = append(s.Private, p)
-			}
-			return nil
-		},
+		ranges(func(s *Settings) *[]netip.Prefix { return &s.Private }),
 	},
 	{
 		"address-passes",
@@ -286,6 +343,15 @@ var table = []Setting{
 		"name of the admin that the first start creates",
 		func(s *Settings, v string) error { s.FirstAdmin = v; return nil },
 	},
+}
+
+// processUser is the user that processes run as: as root they do not run as root,
+// unless that was asked for.
+func (s Settings) processUser() string {
+	if s.ProcessUser == "" && os.Getuid() == 0 {
+		return "nobody"
+	}
+	return s.ProcessUser
 }
 
 // Table returns a copy of the table of settings.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"time"
 
 	"bouncer/internal/agents"
 	"bouncer/internal/api"
@@ -14,6 +15,7 @@ import (
 	"bouncer/internal/credential"
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
+	"bouncer/internal/gate"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/link/dial"
@@ -28,6 +30,7 @@ import (
 	"bouncer/internal/secrets"
 	"bouncer/internal/servers"
 	"bouncer/internal/signin"
+	"bouncer/internal/spawn"
 	"bouncer/internal/throttle"
 	"bouncer/internal/upstream"
 )
@@ -54,9 +57,14 @@ func (p parts) close(ctx context.Context) {
 // fails.
 // It is long because it is that list.
 func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.Guard, undo *[]func()) (*api.API, error) {
-	s, o := svc.Settings, link.Options{Version: Version, MessageLimit: svc.Settings.MessageLimit}
+	s, book := svc.Settings, &gate.Book{}
 	later := func(fn func()) { *undo = append(*undo, fn) }
 	noProcesses, redirect := s.Processes == "off", svc.Address+apitype.CallbackPath
+	spawner, err := spawn.New(spawn.Options{Off: noProcesses, Dir: s.Data, User: s.processUser(), Log: svc.log, Book: book})
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("processes cannot be started as set up: %v", err), "check the setting process-user", err}
+	}
+	o := link.Options{Version: Version, MessageLimit: s.MessageLimit, Spawner: spawner}
 
 	hub, out := events.New(), egress.New(s.Private, nil)
 	client := oauth.NewClient(out)
@@ -70,13 +78,17 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 
 	strict := s.Journal == "strict"
-	svc.jnl, err = journal.New(ctx, svc.store, journal.Options{Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker})
+	svc.jnl, err = journal.New(ctx, svc.store, journal.Options{
+		Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: svc.store,
+		Keep: journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
+	})
 	if err != nil {
 		return nil, fmt.Errorf("open the journal: %w", err)
 	}
 	later(svc.jnl.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
+		Book: book,
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
@@ -99,7 +111,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	})
 	reg := registry.New(registry.Options{
 		Store: svc.store, Credentials: credentials, Pool: pool, Relay: svc.Gateway, Events: hub, Masks: svc.masks, Log: svc.log,
-		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses,
+		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses, PassRate: s.PassRate,
 	})
 	svc.parts = parts{reg, pool, credentials, out, hub}
 	if err := reg.Start(); err != nil {
@@ -108,7 +120,9 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(func() { svc.parts.close(ctx) })
 
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
-	all := api.Services{Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup}
+	all := api.Services{
+		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State, Usage: book.Usage,
+	}
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
 	all.People = people.New(svc.store, reg)
 	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
@@ -144,7 +158,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}
-	return api.New(all, api.Options{Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended})
+	return api.New(all, api.Options{Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book})
 }
 
 // provide reads how people sign in at the identity provider; nil for not at all.

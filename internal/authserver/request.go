@@ -36,6 +36,9 @@ type carriedRequest struct {
 	Serial    string `json:"i"` // tells requests apart that say the same
 }
 
+// strict takes one spelling of each text only.
+var strict = base64.RawURLEncoding.Strict()
+
 var errNoRequest = errors.New("it is no sign-in of a program that waits, or took too long")
 
 // signer signs requests with a key of this start: after a restart a program begins
@@ -72,11 +75,11 @@ func (s *signer) sign(q authorizationRequest) string {
 // errNoRequest.
 func (s *signer) read(text string, now time.Time) (q authorizationRequest, serial string, err error) {
 	payload, mark, ok := strings.Cut(text, ".")
-	shown, err := base64.RawURLEncoding.DecodeString(mark)
+	shown, err := strict.DecodeString(mark)
 	if !ok || err != nil || !hmac.Equal(shown, s.sum(payload)) {
 		return q, "", errNoRequest
 	}
-	raw, err := base64.RawURLEncoding.DecodeString(payload)
+	raw, err := strict.DecodeString(payload)
 	if err != nil {
 		return q, "", errNoRequest
 	}

@@ -15,9 +15,10 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"bouncer/internal/client"
-
 	"golang.org/x/term"
+
+	"bouncer/internal/client"
+	"bouncer/internal/terminal"
 )
 
 // Exit codes.
@@ -109,11 +110,16 @@ func (e *failure) Error() string { return e.what }
 
 func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(), bridgeCommands(),
-		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), personCommands())
+		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), []command{limitsCommand()}, personCommands())
 }
 
 // Main runs a command line and returns its exit code.
 func Main(ctx context.Context, e *Env, args []string) int {
+	if len(args) == 0 || args[0] != "bridge" { // whose output is the protocol's
+		shown := *e
+		shown.Out, shown.Err = terminal.NewWriter(e.Out), terminal.NewWriter(e.Err)
+		e = &shown
+	}
 	err := dispatch(ctx, e, args)
 	if err == nil || errors.Is(err, flag.ErrHelp) {
 		return exitOK
@@ -290,12 +296,7 @@ func (t *task) table(head []string, rows [][]string) error {
 			if r[i] == "" {
 				r[i] = "-"
 			}
-			r[i] = strings.Map(func(c rune) rune {
-				if c < ' ' || c == 0x7f {
-					return ' ' // what servers say must not steer the terminal
-				}
-				return c
-			}, r[i])
+			r[i] = terminal.Line(r[i]) // what others say must not look like further rows
 		}
 		fmt.Fprintln(w, strings.Join(r, "\t"))
 	}

@@ -40,6 +40,12 @@ func journalCommands() []command {
 			run: func(ctx context.Context, t *task) error { return showJournal(ctx, t, q, limit, last, follow) },
 		},
 		{
+			noun: "journal", verb: "state", short: "Show whether calls are recorded, and how much is kept", example: "bouncer journal state",
+			run: func(ctx context.Context, t *task) error {
+				return fetch(ctx, t, "/api/journal", t.showJournalState)
+			},
+		},
+		{
 			noun: "journal", verb: "show", args: "ID", short: "Show one call in full", example: "bouncer journal show 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
 			run: func(ctx context.Context, t *task) error {
 				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.showCall)
@@ -160,6 +166,9 @@ func (t *task) calls(list []team.Call, head bool) error {
 	}
 	for _, c := range list {
 		note := c.ID
+		if c.Times > 1 {
+			note += fmt.Sprintf("  %d times", c.Times)
+		}
 		if c.Error != "" && room > 15 {
 			note += "  " + clip(c.Error, room)
 		}
@@ -194,6 +203,76 @@ func took(us int64) string {
 	return fmt.Sprintf("%.1f s", float64(us)/1e6)
 }
 
+// journalState is how the journal does, as the service tells it.
+type journalState struct {
+	Mode      string
+	Recording bool
+	Why       string
+	Since     *time.Time
+	Lost      int64
+	KeepDays  int
+	KeepBytes int64
+	Bytes     int64
+}
+
+func (t *task) showJournalState(s journalState) error {
+	state := "calls are recorded"
+	if !s.Recording {
+		state = "CALLS ARE NOT RECORDED: " + s.Why
+		if s.Since != nil {
+			state += " since " + clock(*s.Since)
+		}
+	}
+	keeps := "without a bound"
+	switch {
+	case s.KeepDays > 0 && s.KeepBytes > 0:
+		keeps = fmt.Sprintf("for %d days, and until the database has %d MiB", s.KeepDays, s.KeepBytes>>20)
+	case s.KeepDays > 0:
+		keeps = fmt.Sprintf("for %d days", s.KeepDays)
+	case s.KeepBytes > 0:
+		keeps = fmt.Sprintf("until the database has %d MiB", s.KeepBytes>>20)
+	}
+	for _, r := range [][2]string{
+		{"state", state},
+		{"mode", s.Mode},
+		{"lost", fmt.Sprintf("%d calls since the start ran and could not be recorded", s.Lost)},
+		{"kept", keeps},
+		{"size", fmt.Sprintf("%.1f MiB", float64(s.Bytes)/(1<<20))},
+	} {
+		fmt.Fprintf(t.Out, "  %-6s %s\n", r[0], r[1])
+	}
+	return nil
+}
+
+// usage is how much of something that is bounded is in use.
+type usage struct {
+	What                                           string
+	Now, Most, Limit, PerAgent, PerPerson, Refused int64
+}
+
+func limitsCommand() command {
+	return command{
+		noun: "limits", short: "Show how much is in use of everything that is bounded", example: "bouncer limits",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/limits", func(list []usage) error {
+				number := func(n int64) string {
+					if n == 0 {
+						return "-"
+					}
+					return strconv.FormatInt(n, 10)
+				}
+				var rows [][]string
+				for _, u := range list {
+					rows = append(rows, []string{
+						u.What, strconv.FormatInt(u.Now, 10), number(u.Most), number(u.Limit), number(u.PerPerson), number(u.PerAgent), number(u.Refused),
+					})
+				}
+				return t.table([]string{"WHAT", "NOW", "MOST", "LIMIT", "PER PERSON", "PER AGENT", "REFUSED"}, rows)
+			})
+		},
+	}
+}
+
 func (t *task) showCall(c team.Call) error {
 	who := c.Person
 	if who == "" {
@@ -211,6 +290,7 @@ func (t *task) showCall(c team.Call) error {
 		{"tool", c.Tool},
 		{"decision", c.Decision + ", rule " + rule},
 		{"outcome", c.Outcome},
+		{"times", map[bool]string{true: fmt.Sprintf("%d, within a minute", c.Times)}[c.Times > 1]},
 		{"error", c.Error},
 		{"took", took(c.Micros)},
 		{"sizes", count(c.BytesIn) + " in, " + count(c.BytesOut) + " out"},

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"os"
 	"runtime/debug"
+	"strings"
 
 	"bouncer/internal/app"
 )
@@ -60,7 +62,14 @@ func serve(ctx context.Context, t *task, values map[string]string, config string
 	if t.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
+	// The key set must not be read by what is started from here.
+	if err := app.Harden(); err != nil {
+		fmt.Fprintf(t.Err, "bouncer: other processes of this user may be able to read the service's memory: %v\n", err)
+	}
 	svc, err := app.Start(ctx, s, t.Err)
+	if name, ok := strings.CutPrefix(s.Keys, "env:"); ok {
+		_ = os.Unsetenv(name) // it is read, and nobody else's
+	}
 	var start *app.StartError
 	if errors.As(err, &start) {
 		return &failure{exitFailure, start.What, start.Hint}

@@ -69,9 +69,56 @@ func New(inside []netip.Prefix, ca []byte) *Client {
 // Close gives the idle connections up.
 func (o *Client) Close() { o.client.CloseIdleConnections() }
 
-// shared is the range of carrier-grade NAT (RFC 6598), which is no public
-// address either.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
+// special are ranges that are no public addresses though they look like some
+// (RFC 6890 and the registries of special-purpose addresses).
+var special = []netip.Prefix{
+	netip.MustParsePrefix("0.0.0.0/8"),
+	netip.MustParsePrefix("100.64.0.0/10"), // carrier-grade NAT (RFC 6598)
+	netip.MustParsePrefix("192.0.0.0/24"),
+	netip.MustParsePrefix("192.0.2.0/24"),
+	netip.MustParsePrefix("192.88.99.0/24"), // relays of 6to4 (RFC 7526)
+	netip.MustParsePrefix("198.18.0.0/15"),
+	netip.MustParsePrefix("198.51.100.0/24"),
+	netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("240.0.0.0/4"),
+	netip.MustParsePrefix("::/96"), // addresses of version 4 in an old form
+	netip.MustParsePrefix("100::/64"),
+	netip.MustParsePrefix("2001::/23"), // Teredo among them (RFC 4380)
+	netip.MustParsePrefix("2001:db8::/32"),
+	netip.MustParsePrefix("3fff::/20"),
+	netip.MustParsePrefix("5f00::/16"),
+	netip.MustParsePrefix("64:ff9b:1::/48"), // NAT64 of one network (RFC 8215)
+	netip.MustParsePrefix("fec0::/10"),
+}
+
+// Ranges of version 6 that lead to the address of version 4 within: where it begins.
+var carrying = []struct {
+	prefix netip.Prefix
+	at     int
+}{
+	{netip.MustParsePrefix("64:ff9b::/96"), 12}, // NAT64 (RFC 6052)
+	{netip.MustParsePrefix("2002::/16"), 2},     // 6to4 (RFC 3056)
+}
+
+// public reports whether an address can be reached by everybody, and leads nowhere
+// else.
+func public(ip netip.Addr) bool {
+	if !ip.IsGlobalUnicast() || ip.IsPrivate() {
+		return false
+	}
+	for _, p := range special {
+		if p.Contains(ip) {
+			return false
+		}
+	}
+	for _, c := range carrying {
+		if c.prefix.Contains(ip) {
+			raw := ip.As16()
+			return public(netip.AddrFrom4([4]byte(raw[c.at : c.at+4])))
+		}
+	}
+	return true
+}
 
 // control refuses connections to where nobody outside may send Bouncer.
 func (o *Client) control(_, address string, _ syscall.RawConn) error {
@@ -79,13 +126,13 @@ func (o *Client) control(_, address string, _ syscall.RawConn) error {
 	if err != nil {
 		return &endpoint.AddressError{Address: address, Why: "is no address"}
 	}
-	ip := ap.Addr().Unmap()
+	ip := ap.Addr().Unmap().WithZone("")
 	for _, p := range o.allowed {
 		if p.Contains(ip) {
 			return nil
 		}
 	}
-	if ip.IsGlobalUnicast() && !ip.IsPrivate() && !shared.Contains(ip) {
+	if public(ip) {
 		return nil
 	}
 	return &endpoint.AddressError{

@@ -7,8 +7,11 @@ package journal
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bouncer/internal/core/mask"
@@ -19,8 +22,11 @@ import (
 // Appender is the part of the store that the journal writes to. It is called
 // by one goroutine only.
 type Appender interface {
-	AppendCalls(ctx context.Context, calls []store.KeyedCall) error
-	LastCallKey(ctx context.Context) (store.CallKey, error)
+	// AppendCalls writes calls, and the counts of refusals that are recorded already.
+	AppendCalls(ctx context.Context, calls []store.KeyedCall, repeats ...store.KeyedCall) error
+	// CallKeysAround returns the newest key below a key, and the oldest one from there
+	// on; 0 for none.
+	CallKeysAround(ctx context.Context, key store.CallKey) (below, above store.CallKey, err error)
 }
 
 // Options configure a Journal; the zero value is the default.
@@ -32,6 +38,12 @@ type Options struct {
 	Log       *slog.Logger
 	// Masker returns the masker in force; nil masks by form only.
 	Masker func() *mask.Masker
+	Keep   Keep
+	From   Oldest // where old records are removed; nil for not at all
+	// Full reports whether the disk is nearly full; nil for never.
+	Full func() bool
+	// Now is the clock; nil is time.Now.
+	Now func() time.Time
 }
 
 const maxBatch = 512
@@ -57,11 +69,96 @@ type Journal struct {
 	tapMu sync.Mutex // apart from mu: the writer must never wait for a caller that waits for it
 	taps  map[*Tap]struct{}
 
-	last store.CallKey // owned by the writer
+	failing atomic.Pointer[failing] // why nothing can be written; nil for it can
+	lost    atomic.Int64            // records that could not be written
+
+	keeper keeper
+	stop   context.CancelFunc // ends the removal of what is old
+	tidied chan struct{}
+
+	// Owned by the writer.
+	last  store.CallKey
+	above store.CallKey // the oldest key after last, when the clock was set back; 0 for none
+	folds *folds
+}
+
+// failing says since when and why records cannot be written.
+type failing struct {
+	since time.Time
+	why   string
+	full  bool
 }
 
 // ErrClosed is returned for records after Close.
 var ErrClosed = errors.New("the journal is closed")
+
+const diskFull = "the disk is nearly full (setting disk-reserve)"
+
+// UnrecordableError says why a call cannot be recorded now.
+type UnrecordableError struct{ Why string }
+
+func (e *UnrecordableError) Error() string { return "calls cannot be recorded now: " + e.Why }
+
+// State is how the journal does.
+type State struct {
+	Mode      string     `json:"mode" enum:"normal,strict"`
+	Recording bool       `json:"recording" doc:"false while calls cannot be recorded"`
+	Why       string     `json:"why,omitempty" doc:"why calls cannot be recorded"`
+	Since     *time.Time `json:"since,omitempty" doc:"since when they cannot"`
+	Lost      int64      `json:"lost" doc:"calls since the start that ran and could not be recorded"`
+	KeepDays  int        `json:"keepDays" doc:"for how many days records are kept; 0 for without a bound"`
+	KeepBytes int64      `json:"keepBytes" doc:"how large the database may become; 0 for without a bound"`
+	Bytes     int64      `json:"bytes" doc:"how large the database is"`
+}
+
+// State tells how the journal does.
+func (j *Journal) State(ctx context.Context) (State, error) {
+	s := State{Mode: "normal", Recording: true, Lost: j.lost.Load(), KeepDays: int(j.o.Keep.Age.Hours() / 24), KeepBytes: j.o.Keep.Size}
+	if j.o.Strict {
+		s.Mode = "strict"
+	}
+	if f := j.unable(); f != nil {
+		s.Recording, s.Why = false, f.why
+		if !f.since.IsZero() {
+			s.Since = &f.since
+		}
+	}
+	if j.o.From == nil {
+		return s, nil
+	}
+	var err error
+	s.Bytes, err = j.o.From.Size(ctx)
+	return s, err
+}
+
+// unable returns why nothing can be recorded; nil when it can.
+func (j *Journal) unable() *failing {
+	if f := j.failing.Load(); f != nil {
+		return f
+	}
+	if j.o.Full() {
+		return &failing{why: diskFull, full: true}
+	}
+	return nil
+}
+
+// retryAfter is how long a journal that failed is left alone, until a call tries it
+// again.
+const retryAfter = time.Second
+
+// Ready reports whether a call that runs now can be recorded. In strict mode one
+// that cannot must not run, and the error is an *UnrecordableError; otherwise it
+// runs and is counted as lost.
+func (j *Journal) Ready() error {
+	if !j.o.Strict {
+		return nil
+	}
+	f := j.unable()
+	if f == nil || (!f.full && j.o.Now().Sub(f.since) > retryAfter) {
+		return nil
+	}
+	return &UnrecordableError{f.why}
+}
 
 // New starts a journal.
 func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
@@ -77,12 +174,29 @@ func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 	if o.Masker == nil {
 		o.Masker = func() *mask.Masker { return nil }
 	}
-	last, err := to.LastCallKey(ctx)
-	if err != nil {
-		return nil, err
+	if o.Now == nil {
+		o.Now = time.Now
 	}
-	j := &Journal{o: o, to: to, queue: make(chan *Entry, o.Queue), ended: make(chan struct{}), taps: map[*Tap]struct{}{}, last: last}
-	go j.write(context.WithoutCancel(ctx))
+	if o.Full == nil {
+		o.Full = func() bool { return false }
+	}
+	last, _, err := to.CallKeysAround(ctx, store.LastKey)
+	if err != nil {
+		return nil, fmt.Errorf("find the newest record: %w", err)
+	}
+	j := &Journal{
+		o: o, to: to, queue: make(chan *Entry, o.Queue), ended: make(chan struct{}), taps: map[*Tap]struct{}{}, last: last,
+		folds: newFolds(o.Now), keeper: keeper{o.Keep, o.From, o.Now}, tidied: make(chan struct{}),
+	}
+	ctx = context.WithoutCancel(ctx)
+	tidying, stop := context.WithCancel(ctx)
+	j.stop = stop
+	go j.write(ctx)
+	if o.From == nil {
+		close(j.tidied)
+	} else {
+		go j.tidy(tidying)
+	}
 	return j, nil
 }
 
@@ -139,6 +253,8 @@ func (j *Journal) Close() {
 		close(j.queue)
 	}
 	j.mu.Unlock()
+	j.stop()
+	<-j.tidied
 	<-j.ended
 }
 
@@ -154,16 +270,26 @@ func (j *Journal) write(ctx context.Context) {
 		batch = j.gather(batch, timer)
 		rows = rows[:0]
 		for _, e := range batch {
-			rows = append(rows, j.row(e))
+			row, again := j.masked(e), false
+			if foldable(row.Call) {
+				if row, again = j.folds.add(row); again {
+					continue
+				}
+			}
+			row.Key = j.nextKey(ctx, e.At)
+			row.ID = row.Key.ULID()
+			j.folds.keyed(row)
+			rows = append(rows, row)
 		}
-		err := j.append(ctx, rows)
+		repeats := j.folds.repeats()
+		err := j.append(ctx, rows, repeats)
 		for _, e := range batch {
 			if e.done != nil {
 				e.done <- err
 			}
 		}
 		if err == nil {
-			j.publish(rows)
+			j.publish(append(rows, repeats...))
 		}
 		clear(batch)
 		clear(rows)
@@ -202,38 +328,107 @@ func (j *Journal) gather(batch []*Entry, timer *time.Timer) []*Entry {
 	return batch
 }
 
-// append tries a batch a few times: a busy disk is not a reason to lose it.
-func (j *Journal) append(ctx context.Context, rows []store.KeyedCall) error {
-	var err error
-	for try := range 4 {
+// append tries a batch a few times: a busy disk is not a reason to lose it. While
+// nothing can be written it does not try again and again, so that nobody waits for
+// what fails anyway.
+func (j *Journal) append(ctx context.Context, rows, repeats []store.KeyedCall) error {
+	err := error(&UnrecordableError{diskFull})
+	tries := 4
+	if j.failing.Load() != nil {
+		tries = 2
+	}
+	full := j.o.Full()
+	if full {
+		tries = 0
+	}
+	for try := range tries {
 		if try > 0 {
 			<-time.After(time.Duration(try) * 200 * time.Millisecond)
 		}
-		if err = j.to.AppendCalls(ctx, rows); err == nil {
+		if err = j.to.AppendCalls(ctx, rows, repeats...); err == nil {
+			if was := j.failing.Swap(nil); was != nil {
+				j.o.Log.Warn("calls are recorded again", "lost", j.lost.Load(), "since", was.since)
+			}
 			return nil
 		}
 	}
-	j.o.Log.Error("journal records could not be written", "records", len(rows), "error", err)
+	ran := 0
+	for _, row := range rows {
+		if row.Decision == team.DecisionAdmit {
+			ran++
+		}
+	}
+	lost := j.lost.Add(int64(ran))
+	first := full && lost == int64(ran)
+	if !full {
+		first = j.failing.Swap(&failing{since: j.o.Now(), why: err.Error()}) == nil
+	}
+	if first || lost%1000 < int64(ran) {
+		j.o.Log.Error("calls could not be recorded", "records", len(rows), "lost", lost, "error", err)
+	}
 	return err
 }
 
-func (j *Journal) row(e *Entry) store.KeyedCall {
-	key := store.KeyAt(e.At)
-	if key <= j.last {
-		key = j.last + 1
+// clockSlack is how far the clock may be behind the newest record before it is taken
+// to have been set back.
+const clockSlack = 2 * time.Second
+
+// nextKey is the key of a record: that of its time, or the next free one. When the
+// clock was set back, so are the records, and do not go on in a future that was none.
+func (j *Journal) nextKey(ctx context.Context, at time.Time) store.CallKey {
+	now := j.o.Now()
+	if at.After(now.Add(clockSlack)) {
+		at = now
 	}
-	j.last = key
+	key := store.KeyAt(at)
+	if key > j.last && (j.above == 0 || key < j.above) {
+		j.last = key
+		return key
+	}
+	if next := j.last + 1; (j.above == 0 || next < j.above) && !j.last.Time().After(now.Add(clockSlack)) {
+		j.last = next
+		return next
+	}
+	if j.above == 0 {
+		j.o.Log.Warn("the clock was set back; records follow it", "newest", j.last.Time(), "now", now)
+	}
+	return j.amid(ctx, store.KeyAt(now))
+}
+
+// amid finds a free key among records that are there already.
+func (j *Journal) amid(ctx context.Context, key store.CallKey) store.CallKey {
+	for {
+		below, above, err := j.to.CallKeysAround(ctx, key+1)
+		if err != nil {
+			// What cannot be looked up goes to the end, which is free.
+			j.o.Log.Error("the place of a record could not be found", "error", err)
+			j.last++
+			return j.last
+		}
+		if below >= key {
+			key = below + 1
+		}
+		if key != above {
+			j.last, j.above = key, above
+			return key
+		}
+		key = above
+	}
+}
+
+// masked is what is kept of an entry.
+func (j *Journal) masked(e *Entry) store.KeyedCall {
 	m := j.o.Masker()
-	row := store.KeyedCall{Key: key, Call: e.Call}
+	row := store.KeyedCall{Call: e.Call}
+	row.Times = max(row.Times, 1)
 	var cutArgs, cutReply bool
 	row.Arguments, cutArgs = m.Cut(e.Args, j.o.BodyLimit)
 	row.Result, cutReply = m.Cut(e.Reply, j.o.BodyLimit)
 	row.Error = m.Text(e.Error)
-	if e.Decision != "admit" {
+	if e.Decision != team.DecisionAdmit || strings.HasPrefix(e.Tool, "resource:") {
 		row.Tool = m.Text(e.Tool) // then the name is whatever the agent made of it
 	}
 	row.Cut = cutArgs || cutReply || e.BytesIn > len(e.Args) || e.BytesOut > len(e.Reply)
-	row.ID = key.ULID()
 	return row
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/spawn"
 )
 
 // Options bound a conversation; the zero value is the default.
@@ -16,6 +17,8 @@ type Options struct {
 	ConnectTimeout time.Duration // for a connection; 0 means 10 s
 	SetupTimeout   time.Duration // for initialize and for listing; 0 means 30 s
 	MessageLimit   int           // bytes of one message; 0 means 16 MiB
+	// Spawner starts the processes of local servers; nil starts them without bounds.
+	Spawner *spawn.Spawner
 }
 
 func (o Options) WithDefaults() Options {

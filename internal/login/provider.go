@@ -2,6 +2,8 @@ package login
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/url"
@@ -174,8 +176,9 @@ func (svc *Service) admitProvider(ctx context.Context, issuer string, c oauth.Cl
 }
 
 // nameOf is what somebody is called in Bouncer who comes from the provider. An
-// e-mail address counts only when the provider has verified it.
-func nameOf(c oauth.Claims) (string, error) {
+// e-mail address counts only when the provider has verified it; whoever has neither
+// that nor a user name gets a name that says nothing.
+func nameOf(c oauth.Claims) string {
 	name := c.Username
 	if name == "" && c.EmailVerified {
 		name, _, _ = strings.Cut(c.Email, "@")
@@ -184,20 +187,18 @@ func nameOf(c oauth.Claims) (string, error) {
 	if len(name) > 32 {
 		name = strings.Trim(name[:32], "-")
 	}
-	if err := team.CheckName("name", name); err != nil {
-		return "", refusal("", "the identity provider gives neither a user name that Bouncer can use nor a verified e-mail address")
+	if team.CheckName("name", name) != nil {
+		sum := sha256.Sum256([]byte(c.Subject))
+		return "person-" + hex.EncodeToString(sum[:5])
 	}
-	return name, nil
+	return name
 }
 
 // joinProvider adds somebody who comes from the provider for the first time. A name
 // that somebody here has is not taken over: that person, or an admin, has to say
 // that both are the same.
 func (svc *Service) joinProvider(ctx context.Context, issuer string, c oauth.Claims, role team.Role) (team.Person, error) {
-	name, err := nameOf(c)
-	if err != nil {
-		return team.Person{}, err
-	}
+	name := nameOf(c)
 	p, err := svc.store.PersonByName(ctx, name)
 	switch {
 	case err == nil && p.Elsewhere:

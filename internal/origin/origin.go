@@ -7,6 +7,7 @@ package origin
 import (
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strings"
 )
@@ -34,6 +35,44 @@ func (g *Guard) Allows(r *http.Request) bool {
 	}
 	u, err := url.Parse(from)
 	return err == nil && u.Host != "" && g.known(u.Host)
+}
+
+// Client is the address that a request comes from. Behind a proxy that is trusted it
+// is what the proxy says, and so on backwards: the first address from the right that
+// is no trusted proxy's. What others write into the header counts for nothing.
+func Client(r *http.Request, trusted []netip.Prefix) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	if !within(host, trusted) {
+		return host
+	}
+	said := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+	for i := len(said) - 1; i >= 0; i-- {
+		next, err := netip.ParseAddr(strings.TrimSpace(said[i]))
+		if err != nil {
+			break // nobody knows who wrote that
+		}
+		if host = next.Unmap().String(); !within(host, trusted) {
+			break
+		}
+	}
+	return host
+}
+
+func within(host string, ranges []netip.Prefix) bool {
+	ip, err := netip.ParseAddr(host)
+	if err != nil {
+		return false
+	}
+	ip = ip.Unmap().WithZone("")
+	for _, p := range ranges {
+		if p.Contains(ip) {
+			return true
+		}
+	}
+	return false
 }
 
 func (g *Guard) known(host string) bool {

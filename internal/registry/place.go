@@ -24,11 +24,15 @@ func (r *Registry) wanted(
 	view *credential.View,
 ) (list []upstream.Wanted, holders map[string][]team.Holder) {
 	holders = map[string][]team.Holder{}
+	processes := newShares(rows)
 	for _, s := range rows.servers {
 		if r.paused(s) {
 			continue
 		}
 		for _, h := range view.Holders(s, rows.people) {
+			if s.Transport == team.Stdio && !processes.take(h) {
+				continue
+			}
 			c, err := view.For(s, h)
 			if err != nil {
 				r.o.Log.Error("a server cannot be given its credential", "server", s.Name, "error", err)
@@ -42,6 +46,44 @@ func (r *Registry) wanted(
 		}
 	}
 	return list, holders
+}
+
+// maxOwnProcesses bounds the processes that are kept because somebody has a
+// credential of their own at a local server: for one person, with all their agents,
+// or one agent of the team's.
+const maxOwnProcesses = 8
+
+// shares counts the processes of each person.
+type shares struct {
+	owner map[string]string // of an agent, by its id; "" for the team's
+	taken map[string]int
+}
+
+func newShares(rows rows) *shares {
+	s := &shares{owner: map[string]string{}, taken: map[string]int{}}
+	ids := map[string]string{}
+	for _, p := range rows.people {
+		ids[p.Name] = p.ID
+	}
+	for _, a := range rows.agents {
+		s.owner[a.ID] = ids[a.Owner]
+	}
+	return s
+}
+
+// take counts a process of a holder; false when there are as many as may be.
+func (s *shares) take(h team.Holder) bool {
+	who := h.Person
+	if h.Agent != "" {
+		if who = s.owner[h.Agent]; who == "" {
+			who = h.Agent
+		}
+	}
+	if who == "" {
+		return true // the team's own
+	}
+	s.taken[who]++
+	return s.taken[who] <= maxOwnProcesses
 }
 
 // paused reports whether a server is out of force.
@@ -77,7 +119,7 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 			id = p.Consent
 		}
 		s.Passes[p.Hash] = &snapshot.Pass{
-			ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Audience: p.Audience, Used: used[p.ID],
+			ID: id, Renews: p.Kind == team.PassToken, AgentID: p.AgentID, Expires: p.Expires, Audience: p.Audience, Meter: used[p.ID],
 			InAddress: p.Kind == team.PassInAddress,
 			Revoked:   p.Revoked != nil || (p.Kind == team.PassInAddress && !r.o.AddressPasses), // the setting may have been taken back
 		}
@@ -100,8 +142,12 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 		})
 	}
 	s.Rules = rules.NewSet(set)
+	given := map[string]bool{}
+	for _, own := range rows.own {
+		given[own.ServerID+"/"+own.Holder.Key()] = true
+	}
 	for _, server := range rows.servers {
-		s.Servers[server.Name] = r.serverFor(ctx, server, holders[server.ID], rows.agents, people)
+		s.Servers[server.Name] = r.serverFor(ctx, server, holders[server.ID], rows.agents, people, given)
 	}
 	return s
 }
@@ -113,6 +159,7 @@ func (r *Registry) serverFor(
 	holders []team.Holder,
 	agents []team.Agent,
 	people map[string]team.Person,
+	given map[string]bool,
 ) *snapshot.Server {
 	var some *snapshot.Server
 	byHolder := map[team.Holder]*snapshot.Server{}
@@ -139,7 +186,7 @@ func (r *Registry) serverFor(
 	} else {
 		base.Offer = link.Offer{Lists: map[tools.Kind][]tools.Tool{tools.Tools: r.recorded(ctx, s)}}
 	}
-	if base.Paused || (base.Connection != nil && len(byHolder) == 1 && ofTeam) {
+	if base.Paused || (base.Connection != nil && len(byHolder) == 1 && ofTeam && !denied(s, byHolder, given)) {
 		return base
 	}
 	base.ByAgent = map[string]*snapshot.Server{}
@@ -148,6 +195,12 @@ func (r *Registry) serverFor(
 		var own *snapshot.Server
 		for _, h := range candidates(s, a, people) {
 			if own = byHolder[h]; own != nil {
+				break
+			}
+			if given[rowOf(s, h)] {
+				// It has a credential of its own, which is not kept in use; another one
+				// must not be used instead.
+				own = &snapshot.Server{ID: s.ID + "/full", Name: s.Name, Offer: base.Offer, Missing: tooManyProcesses()}
 				break
 			}
 		}
@@ -163,6 +216,29 @@ func (r *Registry) serverFor(
 		}
 	}
 	return base
+}
+
+func rowOf(s team.Server, h team.Holder) string { return s.ID + "/" + h.Key() }
+
+// denied reports whether somebody has a credential of their own at a server that is
+// not in use.
+func denied(s team.Server, byHolder map[team.Holder]*snapshot.Server, given map[string]bool) bool {
+	for key := range given {
+		id, holder, _ := strings.Cut(key, "/")
+		if id == s.ID && byHolder[team.ReadHolder(holder)] == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// tooManyProcesses says why an own credential is not in use.
+func tooManyProcesses() *snapshot.MissingCredential {
+	return &snapshot.MissingCredential{
+		Cause: string(diagnosis.TooManyProcesses),
+		Text: fmt.Sprintf("its own credential needs a process of its own, and no more than %d are kept for one person; "+
+			"give up some (bouncer secret disown)", maxOwnProcesses),
+	}
 }
 
 // candidates are the holders whose connection an agent may use, the most specific

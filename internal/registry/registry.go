@@ -44,6 +44,8 @@ type Options struct {
 	NoProcesses bool
 	// AddressPasses allows passes that are part of an address.
 	AddressPasses bool
+	// PassRate is how many requests a second one pass may make; 0 for any number.
+	PassRate int
 }
 
 // Registry writes changes and publishes what is stored. It is safe for concurrent
@@ -79,7 +81,7 @@ var errClosed = errors.New("the service is shutting down")
 
 // New returns a Registry; Start puts what is stored in force.
 func New(o Options) *Registry {
-	r := &Registry{o: o, usage: newUsage(o.Store), asked: make(chan struct{}, 1), ended: make(chan struct{})}
+	r := &Registry{o: o, usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{})}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.current.Store(snapshot.New())
 	return r

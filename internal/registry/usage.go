@@ -4,9 +4,9 @@ import (
 	"context"
 	"fmt"
 	"sync"
-	"sync/atomic"
 	"time"
 
+	"bouncer/internal/snapshot"
 	"bouncer/internal/store"
 )
 
@@ -15,23 +15,25 @@ import (
 type usage struct {
 	store *store.Store
 
-	mu      sync.Mutex               // guards the maps; never held while writing
-	passes  map[string]*atomic.Int64 // by pass id, in milliseconds since 1970
-	written map[string]int64         // by the id of a pass or a secret: what the store knows
+	rate int // requests a second with one pass; 0 for without a limit
+
+	mu      sync.Mutex                 // guards the maps; never held while writing
+	passes  map[string]*snapshot.Meter // by pass id
+	written map[string]int64           // by the id of a pass or a secret: what the store knows
 }
 
-func newUsage(s *store.Store) *usage {
-	return &usage{store: s, passes: map[string]*atomic.Int64{}, written: map[string]int64{}}
+func newUsage(s *store.Store, perSecond int) *usage {
+	return &usage{store: s, rate: perSecond, passes: map[string]*snapshot.Meter{}, written: map[string]int64{}}
 }
 
-// keep returns the counters of the passes that are there, and forgets all others.
-func (u *usage) keep(ids []string) map[string]*atomic.Int64 {
+// keep returns the meters of the passes that are there, and forgets all others.
+func (u *usage) keep(ids []string) map[string]*snapshot.Meter {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	next := make(map[string]*atomic.Int64, len(ids))
+	next := make(map[string]*snapshot.Meter, len(ids))
 	for _, id := range ids {
 		if next[id] = u.passes[id]; next[id] == nil {
-			next[id] = new(atomic.Int64)
+			next[id] = snapshot.NewMeter(u.rate)
 		}
 	}
 	for id := range u.passes {
@@ -48,8 +50,8 @@ func (u *usage) keep(ids []string) map[string]*atomic.Int64 {
 func (u *usage) write(ctx context.Context, secrets map[string]int64) error {
 	freshPasses, freshSecrets := map[string]int64{}, map[string]int64{}
 	u.mu.Lock()
-	for id, at := range u.passes {
-		if n := at.Load(); n > u.written[id] {
+	for id, meter := range u.passes {
+		if n := meter.Used(); n > u.written[id] {
 			freshPasses[id] = n
 		}
 	}

@@ -10,7 +10,9 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/journal"
 	"bouncer/internal/relay/carry"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/relay/stream"
@@ -67,13 +69,12 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 			v.Pass = p
 		}
 	}
-	rest, legacy := strings.CutPrefix(path, "/sse")
-	if !legacy && path != "/mcp" && !strings.HasPrefix(path, "/mcp/") {
+	scope, legacy, ok := readPath(path)
+	if !ok {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is nothing at this address")
 		return v, false
 	}
-	v.Legacy = legacy
-	v.Scope = strings.Trim(strings.TrimPrefix(rest, "/mcp"), "/")
+	v.Legacy, v.Scope = legacy, scope
 	now := time.Now()
 	if v.Pass == nil || v.Pass.Revoked || !now.Before(v.Pass.Expires) || !v.Pass.Opens(v.Scope) {
 		w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
@@ -87,7 +88,11 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 		return v, false
 	}
 	v.Agent = v.Snapshot.Agents[v.Pass.AgentID]
-	v.Pass.Used.Store(now.UnixMilli())
+	ok, tooMany := v.Pass.Meter.Let(now)
+	if !ok {
+		d.limited(w, v, tooMany)
+		return v, false
+	}
 	if v.Agent == nil || v.Agent.Paused {
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
 		return v, false
@@ -97,6 +102,39 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 		return v, false
 	}
 	return v, true
+}
+
+// readPath reads an address of agents: /mcp or /sse, alone or with the name of one
+// server.
+func readPath(path string) (scope string, legacy, ok bool) {
+	rest, legacy := strings.CutPrefix(path, "/sse")
+	if !legacy {
+		if rest, ok = strings.CutPrefix(path, "/mcp"); !ok {
+			return "", false, false
+		}
+	}
+	if rest == "" || rest == "/" {
+		return "", legacy, true
+	}
+	scope, ok = strings.CutPrefix(rest, "/")
+	return strings.TrimSuffix(scope, "/"), legacy, ok
+}
+
+// limited answers a request that is one too many for its pass, and records now and
+// then that there were some.
+func (d *Gateway) limited(w http.ResponseWriter, v carry.Principal, tell int64) {
+	const why = "this pass is shown more often than a pass may be (setting pass-rate); wait a second"
+	if tell > 0 && v.Agent != nil {
+		e := &journal.Entry{Call: team.Call{
+			At: time.Now(), Agent: v.Agent.Name, Person: v.Agent.Owner, Server: v.Scope, Tool: "(any)",
+			Decision: team.DecisionRefuse, Outcome: team.OutcomeRefused, Error: why, Times: int(tell),
+		}}
+		if err := d.recorder.Record(d.carrier.Context(), e); err != nil {
+			d.o.Log.Error("a refusal could not be recorded", "error", err)
+		}
+	}
+	w.Header().Set("Retry-After", "1")
+	d.fail(w, http.StatusTooManyRequests, nil, wire.CodeNotAdmitted, why)
 }
 
 // addressPrefix begins the addresses that hold a pass.

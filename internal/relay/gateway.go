@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/gate"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
 	"bouncer/internal/relay/session"
@@ -28,6 +29,7 @@ type Options struct {
 	CallTimeout time.Duration // for one call; 0 means 5 min
 	Guard       *origin.Guard // required
 	Log         *slog.Logger  // required
+	Book        *gate.Book    // knows the gates; nil for none
 }
 
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
@@ -36,6 +38,7 @@ type Gateway struct {
 	o             Options
 	info          []byte // Bouncer's name and version, raw
 	carrier       *carry.Carrier
+	recorder      carry.Recorder
 	snapshot      atomic.Pointer[snapshot.Snapshot]
 	sessions      *session.Set
 	subscribers   subscribers
@@ -53,11 +56,16 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	if o.BodyLimit == 0 {
 		o.BodyLimit = 4 << 20
 	}
+	if o.Book == nil {
+		o.Book = &gate.Book{}
+	}
 	d := &Gateway{o: o, ended: make(chan struct{}), swept: make(chan struct{})}
 	// A map of strings cannot fail to be written.
 	d.info, _ = json.Marshal(map[string]string{"name": "bouncer", "title": "Bouncer", "version": o.Version})
-	d.sessions = session.NewSet(d.left)
-	d.carrier = carry.New(ctx, j, carry.Options{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log})
+	d.sessions = session.NewSet(d.left, o.Book)
+	d.subscribers.gate = o.Book.Open("subscriptions without a session", subscriberLimits)
+	d.recorder = j
+	d.carrier = carry.New(ctx, j, carry.Options{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book})
 	d.snapshot.Store(snapshot.New())
 	go d.sweep()
 	return d
@@ -87,6 +95,9 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			d.sessions.End(s, session.ErrLeft)
 			return
 		}
+		if a.Paused {
+			s.EndStream() // requests are refused; what is open already must not go on
+		}
 		s.Outbox.ListsChanged(s.NoteLists(catalog.Digests()))
 	})
 	kept := map[*upstream.Connection]bool{}
@@ -103,10 +114,10 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 		}
 	}
 	d.carrier.Retain(func(c *upstream.Connection) bool { return kept[c] })
-	d.rewatch(connections)
+	d.rewatch(w, connections)
 	d.subscribers.each(func(e *subscriber) {
 		a := w.Agents[e.agentID]
-		if a == nil || !valid[e.passID] {
+		if a == nil || a.Paused || !valid[e.passID] {
 			e.stop()
 			return
 		}

@@ -20,7 +20,7 @@ func TestIdleSessionsAreSweptAndBusyOnesStay(t *testing.T) {
 		p := &snapshot.Pass{ID: "p", AgentID: "1"}
 		open := func() *session.Session {
 			s := &session.Session{}
-			require.True(t, d.sessions.Open(s, p, time.Now()))
+			require.NoError(t, d.sessions.Open(s, p, &snapshot.Agent{ID: p.AgentID}, time.Now()))
 			return s
 		}
 		idle := open()

@@ -140,7 +140,7 @@ func (d *Gateway) greeting(v carry.Principal, s *session.Session) []byte {
 	return raw
 }
 
-const tooManySessions = "too many sessions are open; end some, or try again later"
+const tooManySessions = "; end some, or try again later"
 
 func (d *Gateway) initialize(w http.ResponseWriter, v carry.Principal, body []byte, f wire.Frame) {
 	id := f.ID.Of(body)
@@ -149,9 +149,9 @@ func (d *Gateway) initialize(w http.ResponseWriter, v carry.Principal, body []by
 		d.fail(w, http.StatusBadRequest, id, bad.Code, bad.What)
 		return
 	}
-	if !d.sessions.Open(s, v.Pass, time.Now()) {
+	if err := d.sessions.Open(s, v.Pass, v.Agent, time.Now()); err != nil {
 		w.Header().Set("Retry-After", "60")
-		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, tooManySessions)
+		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, err.Error()+tooManySessions)
 		return
 	}
 	w.Header()["Mcp-Session-Id"] = []string{s.Id}

@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/relay/carry"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/relay/stream"
@@ -170,6 +171,7 @@ func (d *Gateway) discovery(c *carry.Caller) []byte {
 // subscriber is one open subscriptions/listen.
 type subscriber struct {
 	agentID, passID, scope string
+	holder                 gate.Holder
 	want                   [3]bool // lists whose changes were asked for
 	box                    session.Outbox
 	gone                   chan struct{} // closed when the pass or the address is gone
@@ -196,34 +198,33 @@ func (e *subscriber) lists(now [3]string) {
 
 // subscribers are the open listens, bounded for each agent.
 type subscribers struct {
-	mu     sync.Mutex // guards what follows
-	all    map[*subscriber]struct{}
-	counts map[string]int
+	gate *gate.Gate
+
+	mu  sync.Mutex // guards all
+	all map[*subscriber]struct{}
 }
 
-const maxSubscribers = 1024
+var subscriberLimits = gate.Limits{Agent: 1024, Person: 2048, All: 20_000}
 
-func (s *subscribers) add(e *subscriber) bool {
+// add adds one. The error is a *gate.FullError.
+func (s *subscribers) add(e *subscriber) error {
+	if err := s.gate.Take(e.holder, 1); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.all == nil {
-		s.all, s.counts = map[*subscriber]struct{}{}, map[string]int{}
-	}
-	if s.counts[e.agentID] >= maxSubscribers {
-		return false
+		s.all = map[*subscriber]struct{}{}
 	}
 	s.all[e] = struct{}{}
-	s.counts[e.agentID]++
-	return true
+	return nil
 }
 
 func (s *subscribers) remove(e *subscriber) {
+	s.gate.Give(e.holder, 1)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.all, e)
-	if s.counts[e.agentID]--; s.counts[e.agentID] <= 0 {
-		delete(s.counts, e.agentID)
-	}
 }
 
 func (s *subscribers) each(fn func(*subscriber)) {
@@ -281,8 +282,9 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		n.PromptsListChanged && caps["prompts"] != nil,
 		n.ResourcesListChanged && caps["resources"] != nil,
 	}
-	if !d.subscribers.add(e) {
-		out.Refuse(id, wire.CodeInternal, "too many subscriptions are open; close some first", nil)
+	e.holder = gate.Holder{Agent: c.Agent.ID, Person: c.Agent.Owner}
+	if err := d.subscribers.add(e); err != nil {
+		out.Refuse(id, wire.CodeInternal, err.Error()+"; close some first", nil)
 		return
 	}
 	defer d.subscribers.remove(e)
@@ -301,7 +303,7 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		}
 	}()
 	for _, uri := range n.ResourceSubscriptions {
-		if t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri); why == "" && d.watch(ctx, &e.box, uri, t) == nil {
+		if t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri); why == "" && d.watch(ctx, c, &e.box, uri, t) == nil {
 			uris = append(uris, uri)
 		}
 	}

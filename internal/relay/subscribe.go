@@ -26,12 +26,13 @@ type subscriptions struct {
 type resourceKey struct{ server, uri string }
 
 type subscription struct {
-	key        resourceKey
-	connection *upstream.Connection
+	key            resourceKey
+	connection     *upstream.Connection
+	agentID, scope string // who subscribed, and at which address
 }
 
-// watch subscribes a mailbox to a resource.
-func (d *Gateway) watch(ctx context.Context, m *session.Outbox, uri string, t *snapshot.Target) error {
+// watch subscribes a mailbox of a caller to a resource.
+func (d *Gateway) watch(ctx context.Context, c *carry.Caller, m *session.Outbox, uri string, t *snapshot.Target) error {
 	k := t.Server.Connection
 	if k == nil {
 		return errors.New("there is no way to the server now")
@@ -56,7 +57,7 @@ func (d *Gateway) watch(ctx context.Context, m *session.Outbox, uri string, t *s
 	if w.own[m] == nil {
 		w.own[m] = map[string]subscription{}
 	}
-	w.all[key][m], w.own[m][uri] = uri, subscription{key, k}
+	w.all[key][m], w.own[m][uri] = uri, subscription{key, k, c.Agent.ID, c.Scope}
 	w.mu.Unlock()
 	err := k.Subscribe(ctx, t.Tool.Name, true)
 	if err != nil {
@@ -100,18 +101,45 @@ func (d *Gateway) unwatch(m *session.Outbox, uri string) {
 }
 
 // rewatch lets subscriptions follow to the connections that took the place of
-// others, which have taken them over.
-func (d *Gateway) rewatch(connections map[string]*upstream.Connection) {
+// others, which have taken them over, and ends those that are not within reach any
+// more.
+func (d *Gateway) rewatch(s *snapshot.Snapshot, connections map[string]*upstream.Connection) {
+	type lost struct {
+		box *session.Outbox
+		uri string
+	}
+	var over []lost
 	w := &d.subscriptions
 	w.mu.Lock()
-	defer w.mu.Unlock()
-	for _, mine := range w.own {
+	for box, mine := range w.own {
 		for uri, was := range mine {
 			if now := connections[was.key.server]; now != nil {
-				mine[uri] = subscription{was.key, now}
+				was.connection = now
+				mine[uri] = was
+			}
+			if !within(s, was, uri) {
+				over = append(over, lost{box, uri})
 			}
 		}
 	}
+	w.mu.Unlock()
+	for _, l := range over {
+		d.unwatch(l.box, l.uri)
+	}
+}
+
+// within reports whether a subscription is still within its agent's reach.
+func within(s *snapshot.Snapshot, was subscription, uri string) bool {
+	a := s.Agents[was.agentID]
+	if a == nil {
+		return false
+	}
+	catalog := s.ReachOf(a).Catalog(was.scope)
+	if catalog == nil {
+		return false
+	}
+	t, why := s.Resource(a, catalog, uri)
+	return why == "" && t.Server.ID == was.key.server
 }
 
 // Notice is told what a server says outside of any request.
@@ -151,7 +179,7 @@ func (d *Gateway) subscribe(ctx context.Context, c *carry.Caller, id []byte, uri
 		out.Refuse(id, wire.CodeNotAdmitted, t.Server.Name+": "+m.Text, map[string]string{"uri": snapshot.Clip(uri)})
 		return
 	}
-	err := d.watch(ctx, &c.Session.Outbox, uri, t)
+	err := d.watch(ctx, c, &c.Session.Outbox, uri, t)
 	var r *link.ServerError
 	var f *link.Failure
 	switch {

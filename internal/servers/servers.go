@@ -6,6 +6,7 @@ package servers
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/serverspec"
@@ -39,26 +40,48 @@ func New(s *store.Store, c *credential.Set, p *upstream.Pool, r *registry.Regist
 	return &Service{o: o, store: s, credentials: c, pool: p, registry: r}
 }
 
-// List returns every server.
-func (svc *Service) List(ctx context.Context) ([]apitype.ServerInfo, error) {
+// List returns every server, as far as a person may see it.
+func (svc *Service) List(ctx context.Context, by team.Person) ([]apitype.ServerInfo, error) {
 	list, err := svc.store.Servers(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the servers: %w", err)
 	}
 	out := make([]apitype.ServerInfo, 0, len(list))
 	for _, s := range list {
-		out = append(out, svc.info(s))
+		out = append(out, shown(by, svc.info(s)))
 	}
 	return out, nil
 }
 
-// Get returns one server.
-func (svc *Service) Get(ctx context.Context, name string) (apitype.ServerInfo, error) {
+// shown is a server as a person may see it. How it is set up is the business of those
+// who may alter it, and of auditors: headers, arguments and variables hold what
+// nobody meant to tell everybody.
+func shown(by team.Person, s apitype.ServerInfo) apitype.ServerInfo {
+	if by.Role != team.Member {
+		return s
+	}
+	s.Args, s.Dir, s.CA, s.ClientCert, s.Health.Stderr = nil, "", "", "", ""
+	s.Env, s.Headers = namesOnly(s.Env, "="), namesOnly(s.Headers, ":")
+	return s
+}
+
+// namesOnly takes the values off.
+func namesOnly(list []string, sep string) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		name, _, _ := strings.Cut(v, sep)
+		out[i] = name
+	}
+	return out
+}
+
+// Get returns one server, as far as a person may see it.
+func (svc *Service) Get(ctx context.Context, by team.Person, name string) (apitype.ServerInfo, error) {
 	s, err := svc.store.ServerByName(ctx, name)
 	if err != nil {
 		return apitype.ServerInfo{}, store.Explain(err, "server", name)
 	}
-	return svc.info(s), nil
+	return shown(by, svc.info(s)), nil
 }
 
 // Tools returns the tools of one server.

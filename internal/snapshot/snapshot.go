@@ -14,6 +14,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/uri"
@@ -57,9 +59,44 @@ type Pass struct {
 	// Audience is the address below the service that the pass opens, with all that
 	// is below it; "" for all.
 	Audience string
-	// Used is when the pass was last shown, in milliseconds since 1970. It is
-	// shared by all worlds that know the pass.
-	Used *atomic.Int64
+	// Meter counts the requests with the pass. It is shared by all snapshots that know
+	// the pass.
+	Meter *Meter
+}
+
+// Meter counts the requests with one pass. It is safe for concurrent use.
+type Meter struct {
+	used  atomic.Int64  // when the pass was last shown, in milliseconds since 1970
+	rate  *rate.Limiter // nil for without a limit
+	over  atomic.Int64  // requests that were too many, since that was told
+	tells atomic.Int64  // when that was told, in seconds since 1970
+}
+
+// NewMeter returns a meter that lets so many requests a second in; 0 for without a
+// limit.
+func NewMeter(perSecond int) *Meter {
+	if perSecond <= 0 {
+		return &Meter{}
+	}
+	return &Meter{rate: rate.NewLimiter(rate.Limit(perSecond), 2*perSecond)}
+}
+
+// Used is when the pass was last shown, in milliseconds since 1970.
+func (m *Meter) Used() int64 { return m.used.Load() }
+
+// Let notes a request and reports whether it is let in. When it is not, tell is how
+// many were too many since that was told last, once a second; else 0.
+func (m *Meter) Let(now time.Time) (ok bool, tell int64) {
+	m.used.Store(now.UnixMilli())
+	if m.rate == nil || m.rate.AllowN(now, 1) {
+		return true, 0
+	}
+	m.over.Add(1)
+	last := m.tells.Load()
+	if now.Unix() == last || !m.tells.CompareAndSwap(last, now.Unix()) {
+		return false, 0
+	}
+	return false, m.over.Swap(0)
 }
 
 // Opens reports whether the pass is for an address: "" for all servers, or the

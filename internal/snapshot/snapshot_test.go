@@ -17,7 +17,7 @@ import (
 func town(servers, each int) *Snapshot {
 	w := &Snapshot{
 		Passes: map[[32]byte]*Pass{}, Servers: map[string]*Server{}, Contacts: "Marit Aune",
-		Agents: map[string]*Agent{"1": {ID: "1", Name: "marit-quill"}, "2": {ID: "2", Name: "stranger"}},
+		Agents: map[string]*Agent{"1": {ID: "1", Name: "marit-quill", Confirmed: true}, "2": {ID: "2", Name: "stranger"}},
 		Rules: rules.NewSet([]rules.Rule{
 			{ID: "r1", Effect: rules.Admit, Agent: "marit-quill", Server: "server-0", Tool: "*"},
 			{ID: "r2", Effect: rules.Refuse, Agent: "*", Server: "server-0", Tool: "tool-7"},

@@ -12,8 +12,8 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 // CallKey is the order of a call in the journal: milliseconds since 1970 in the
 // upper 48 bits, a count within the millisecond in the lower 16.
@@ -69,15 +69,21 @@ type KeyedCall struct {
 	team.Call
 }
 
-// AppendCalls writes calls in one transaction.
-func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall) error {
+// AppendCalls writes calls in one transaction, and the counts of those that are
+// recorded already.
+func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall, repeats ...KeyedCall) error {
 	return inTx(ctx, s.write, func(tx *sql.Tx) error {
+		for i := range repeats {
+			if _, err := tx.ExecContext(ctx, `UPDATE calls SET times = ? WHERE id = ?`, repeats[i].Times, int64(repeats[i].Key)); err != nil {
+				return fmt.Errorf("count a refusal that repeats: %w", err)
+			}
+		}
 		insert := tx.StmtContext(ctx, s.insert)
 		defer insert.Close()
 		for i := range calls {
 			c := &calls[i]
 			if _, err := insert.ExecContext(ctx, int64(c.Key), c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error,
-				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result); err != nil {
+				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result, max(c.Times, 1)); err != nil {
 				return err
 			}
 		}
@@ -85,11 +91,39 @@ func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall) error {
 	})
 }
 
-// LastCallKey is the newest key in the journal, 0 when it is empty.
-func (s *Store) LastCallKey(ctx context.Context) (CallKey, error) {
-	var k sql.NullInt64
-	err := s.read.QueryRowContext(ctx, `SELECT max(id) FROM calls`).Scan(&k)
-	return CallKey(k.Int64), err
+// LastKey is after every key that there can be.
+const LastKey = CallKey(1<<63 - 1)
+
+// CallKeysAround returns the newest key below a key, and the oldest one from there
+// on; 0 for none.
+func (s *Store) CallKeysAround(ctx context.Context, key CallKey) (below, above CallKey, err error) {
+	var low, high sql.NullInt64
+	err = s.read.QueryRowContext(ctx, `SELECT (SELECT max(id) FROM calls WHERE id < ?1), (SELECT min(id) FROM calls WHERE id >= ?1)`,
+		int64(key)).Scan(&low, &high)
+	return CallKey(low.Int64), CallKey(high.Int64), err
+}
+
+// DropCallsBefore removes some of the oldest calls before a key, and returns how many.
+func (s *Store) DropCallsBefore(ctx context.Context, before CallKey, most int) (n int, err error) {
+	err = inTx(ctx, s.write, func(tx *sql.Tx) error {
+		res, err := tx.ExecContext(ctx, `DELETE FROM calls WHERE id IN (SELECT id FROM calls WHERE id < ? ORDER BY id LIMIT ?)`, int64(before), most)
+		if err != nil {
+			return err
+		}
+		removed, err := res.RowsAffected()
+		n = int(removed)
+		return err
+	})
+	return n, err
+}
+
+// Size is how many bytes of the database are in use. What was removed is used again
+// before the file grows.
+func (s *Store) Size(ctx context.Context) (int64, error) {
+	var pages, free, size int64
+	err := s.read.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size
+		FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &free, &size)
+	return (pages - free) * size, err
 }
 
 // CallFilter selects calls; empty fields select all.
@@ -136,12 +170,12 @@ func (f CallFilter) where() (string, []any) {
 	return strings.Join(terms, " AND "), args
 }
 
-const callColumns = `id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut`
+const callColumns = `id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, times`
 
 func scanCall(r scanner, more ...any) (v KeyedCall, err error) {
 	var key int64
 	err = r.Scan(append([]any{&key, &v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.Outcome, &v.Error,
-		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut}, more...)...)
+		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut, &v.Times}, more...)...)
 	v.Key = CallKey(key)
 	v.ID, v.At = v.Key.ULID(), v.Key.Time()
 	return v, err
@@ -181,6 +215,6 @@ func (s *Store) CallCounts(ctx context.Context, f CallFilter, step time.Duration
 		err = r.Scan(&at, &b.OK, &b.Refused, &b.Failed)
 		b.At = fromMS(from + at*width)
 		return b, err
-	}, fmt.Sprintf(`SELECT ((id >> 16) - %d) / %d, sum(outcome = 'ok'), sum(outcome = 'refused'), sum(outcome NOT IN ('ok', 'refused'))
+	}, fmt.Sprintf(`SELECT ((id >> 16) - %d) / %d, sum(outcome = 'ok'), sum(times * (outcome = 'refused')), sum(outcome NOT IN ('ok', 'refused'))
 		FROM calls WHERE %s GROUP BY 1 ORDER BY 1`, from, width, where), args...)
 }

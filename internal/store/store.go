@@ -32,9 +32,10 @@ var migrations embed.FS
 
 // Store is the database. It is safe for concurrent use.
 type Store struct {
-	read   *sql.DB
-	write  *sql.DB
-	insert *sql.Stmt
+	read    *sql.DB
+	write   *sql.DB
+	insert  *sql.Stmt
+	relieve func() bool
 }
 
 // Options tune a Store; the zero value is the default.
@@ -42,6 +43,9 @@ type Options struct {
 	// Durable waits for the disk at every commit, so that a record survives
 	// even a power failure and not only a crash of the process.
 	Durable bool
+	// Relieve makes room on a full disk, true when it did: what people alter is then
+	// tried once more. nil for none.
+	Relieve func() bool
 }
 
 // NewerError says that the database was written by a later Bouncer.
@@ -66,7 +70,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if o.Durable {
 		sync = "FULL"
 	}
-	s := &Store{}
+	s := &Store{relieve: o.Relieve}
 	s.write, err = open(
 		path,
 		"foreign_keys(1)",
@@ -240,7 +244,7 @@ func newTx(ctx context.Context, tx *sql.Tx) *Tx {
 // Write runs fn in a transaction and records the change in it. When fn fails,
 // nothing is altered.
 func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
-	return inTx(ctx, s.write, func(tx *sql.Tx) error {
+	return s.alter(ctx, func(tx *sql.Tx) error {
 		t := newTx(ctx, tx)
 		if err := fn(t); err != nil {
 			return err
@@ -253,7 +257,24 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 // Update runs fn in a transaction without a row in changes: for sessions,
 // editions and times of use, which are not alterations by people.
 func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error {
-	return inTx(ctx, s.write, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
+	return s.alter(ctx, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
+}
+
+// alter runs fn in a transaction, and once more when the disk was full and there is
+// room now.
+func (s *Store) alter(ctx context.Context, fn func(*sql.Tx) error) error {
+	err := inTx(ctx, s.write, fn)
+	if err != nil && isFull(err) && s.relieve != nil && s.relieve() {
+		return inTx(ctx, s.write, fn)
+	}
+	return err
+}
+
+// isFull reports whether the disk was full. A write that fails is told as an error of
+// the file system where the log cannot grow.
+func isFull(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && (e.Code()&0xff == 13 || e.Code() == 778 || e.Code() == 4874) // SQLITE_FULL, IOERR_WRITE, IOERR_SHMSIZE
 }
 
 func (t *transaction) exec(query string, args ...any) error {

@@ -10,6 +10,8 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -81,7 +83,9 @@ func Start(t *testing.T, flags map[string]string) *World {
 func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	t.Helper()
 	w := &World{T: t, Dir: t.TempDir(), Log: &Log{}, Clock: &Clock{}}
-	values := map[string]string{"data": w.Dir, "listen": "127.0.0.1:0", "first-admin": "marit", "poll": "1s", "log-level": "debug"}
+	values := map[string]string{"data": w.Dir, "listen": "127.0.0.1:0", "first-admin": "marit", "poll": "1s", "log-level": "debug",
+		// Tests may run as root, with programs and files that nobody else can reach.
+		"process-user": strconv.Itoa(os.Getuid()), "disk-reserve": "0"}
 	for k, v := range flags {
 		values[k] = v
 	}

@@ -171,6 +171,12 @@ func (k *Connection) NeedsDedicated(caps wire.Caps, session bool) bool {
 	return traits.CheapForks && caps != (wire.Caps{}) && (k.stateless.Load() || traits.KeepsSessions)
 }
 
+// MustBeDedicated reports whether agents may not share a conversation with it.
+func (k *Connection) MustBeDedicated() bool { return k.o.Sharing == team.SharingPrivate }
+
+// StartsProcess reports whether a conversation with it is a process.
+func (k *Connection) StartsProcess() bool { return k.link.Traits().StartsProcess }
+
 // Attend listens to what a link says outside of any request, until ctx ends. It
 // is for links that no connection keeps. ready is called when listening has begun:
 // what the server says before may be lost.

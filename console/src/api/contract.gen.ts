@@ -375,6 +375,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the journal does: whether it records, and how much it keeps */
+        get: operations["journalState"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How much is in use of everything that is bounded
+         * @description For the roles admin or maintainer or auditor.
+         */
+        get: operations["listLimits"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/locker": {
         parameters: {
             query?: never;
@@ -525,6 +562,26 @@ export interface paths {
          * @description For the roles admin.
          */
         post: operations["resetPassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{name}/subject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say who somebody is at the identity provider, after a sign-in there was refused because of the name
+         * @description For the roles admin.
+         */
+        put: operations["tiePerson"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -847,6 +904,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/tie": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to tie yourself to who you are at the identity provider, by signing in there */
+        post: operations["tieMyself"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in-problems/{id}": {
         parameters: {
             query?: never;
@@ -941,6 +1015,8 @@ export interface components {
             person: components["schemas"]["Person"];
         };
         Agent: {
+            /** @description an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern */
+            confirmed: boolean;
             /** Format: date-time */
             created: string;
             id: string;
@@ -961,6 +1037,8 @@ export interface components {
             version: number;
         };
         AgentPatch: {
+            /** @description stand for the agent's name, so that rules bind it that name agents by a pattern; admins and maintainers only */
+            confirmed?: boolean;
             kind?: string;
             /** @description empty for the team */
             owner?: string;
@@ -1001,6 +1079,8 @@ export interface components {
             rule: string;
             server: string;
             session?: string;
+            /** @description how often it happened within a minute; more than 1 for refusals that repeat */
+            times: number;
             /** @description the server's own name of the tool */
             tool: string;
             /** @description how long it took at the door, in microseconds */
@@ -1493,6 +1573,8 @@ export interface components {
         Rule: {
             /** @description glob over agent names */
             agent: string;
+            /** @description agent that a rule with a plain name is for; whoever has the name later is not meant */
+            agentId?: string;
             /** @description name of the person who made it */
             by: string;
             /** Format: date-time */
@@ -1517,6 +1599,8 @@ export interface components {
             name: string;
         };
         Secret: {
+            /** @description agent whose own it is */
+            agent?: string;
             /** Format: date-time */
             created: string;
             /** Format: date-time */
@@ -1531,7 +1615,7 @@ export interface components {
              * @description until when the value before is still tried
              */
             overlap?: string;
-            /** @description person whose own it is; empty for the team's */
+            /** @description person whose own it is; empty for the team's and for an agent's */
             owner?: string;
             /** Format: date-time */
             rotated?: string;
@@ -1572,6 +1656,8 @@ export interface components {
             headers?: string[];
             health: components["schemas"]["Health"];
             id: string;
+            /** @description authorization server that was found for it, and that it is kept to */
+            issuer?: string;
             /** @description of a local process: how much memory it and what it starts may use together */
             memoryMiB?: number;
             name: string;
@@ -1716,6 +1802,31 @@ export interface components {
             note?: string;
             ok: boolean;
         };
+        State: {
+            /** @description how large the database is */
+            bytes: number;
+            /** @description how large the database may become; 0 for without a bound */
+            keepBytes: number;
+            /** @description for how many days records are kept; 0 for without a bound */
+            keepDays: number;
+            /** @description calls since the start that ran and could not be recorded */
+            lost: number;
+            /** @enum {string} */
+            mode: "normal" | "strict";
+            /** @description false while calls cannot be recorded */
+            recording: boolean;
+            /**
+             * Format: date-time
+             * @description since when they cannot
+             */
+            since?: string;
+            /** @description why calls cannot be recorded */
+            why?: string;
+        };
+        Tie: {
+            /** @description the subject there, as the refused sign-in told it */
+            subject: string;
+        };
         ToolView: {
             description: string;
             /** @description the server says so */
@@ -1726,6 +1837,21 @@ export interface components {
             /** @description the tool's description as the server sent it */
             schema: unknown;
             title: string;
+        };
+        Usage: {
+            /** @description in all */
+            limit: number;
+            /** @description the most there was since the start */
+            most: number;
+            /** @description handed out at this moment */
+            now: number;
+            /** @description limit for one agent; 0 for none of its own */
+            perAgent: number;
+            /** @description limit for the agents of one person; 0 for none of its own */
+            perPerson: number;
+            /** @description how often there was no more since the start */
+            refused: number;
+            what: string;
         };
     };
     responses: never;
@@ -2555,6 +2681,64 @@ export interface operations {
             };
         };
     };
+    journalState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the journal does: whether it records, and how much it keeps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["State"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listLimits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How much is in use of everything that is bounded */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usage"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getLocker: {
         parameters: {
             query?: never;
@@ -2844,6 +3028,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ResetPassword"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tiePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tie"];
+            };
+        };
+        responses: {
+            /** @description Say who somebody is at the identity provider, after a sign-in there was refused because of the name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -3596,6 +3815,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tieMyself: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProviderSignIn"];
+            };
+        };
+        responses: {
+            /** @description Begin to tie yourself to who you are at the identity provider, by signing in there */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentTo"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -67,6 +67,8 @@ const (
 	Killed            Cause = "launch.killed-by-a-signal"
 	NoiseOnStdout     Cause = "launch.writes-something-else-on-stdout"
 	OverLimit         Cause = "launch.over-its-limits"
+	ProcessesOff      Cause = "launch.processes-are-off"
+	TooManyProcesses  Cause = "launch.too-many-processes"
 	NoLegacy          Cause = "transport.no-event-stream"
 	EndpointElsewhere Cause = "transport.message-endpoint-points-elsewhere"
 	HeadersRefused    Cause = "protocol.headers-refused"
@@ -168,6 +170,20 @@ func known(e Evidence) Finding {
 			e.What,
 			"the process went over its limits and was ended" + note(e),
 			"raise the limit, or ask for less at a time",
+			registrar,
+		}
+	case ProcessesOff:
+		return Finding{
+			e.What,
+			"no process is started where Bouncer runs: it was started with processes off",
+			"reach the server at an address, or have whoever runs Bouncer start it with processes on",
+			"whoever runs Bouncer",
+		}
+	case TooManyProcesses:
+		return Finding{
+			e.What,
+			"the process was not started" + note(e),
+			"end some sessions or own credentials of this server, or let agents share it (bouncer server update --sharing shared)",
 			registrar,
 		}
 	case NoLegacy:

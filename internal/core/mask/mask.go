@@ -1,11 +1,13 @@
 // Package mask keeps secrets out of everything that is written. A Masker knows
-// the stored values, each in the spellings in which it can turn up (as it is,
-// escaped for JSON, for a URL, in base 64), and the forms that give a credential
-// away even when its value is not known.
+// the stored values, each in the spellings in which it can turn up: as it is, in base
+// 64 (also amid something longer) and in hexadecimal, and with any of its characters
+// escaped as JSON and URLs have it, once or several times over. It knows besides the
+// forms that give a credential away even when its value is not known.
 package mask
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"net/url"
 	"sort"
@@ -24,7 +26,10 @@ const minValue = 6
 type Masker struct {
 	// values holds the spellings by their first two bytes, longest first, so that
 	// a value inside another never wins. pairs has a bit for each such two bytes.
-	values  map[uint16][]string
+	values map[uint16][]string
+	// plain holds the values themselves by the first two bytes of each way in which
+	// they can begin when characters are escaped.
+	plain   map[uint16][]string
 	pairs   pairs // of the values
 	any     pairs // of the values and of the forms
 	longest int
@@ -49,7 +54,7 @@ var forms = func() (p pairs) {
 
 // New returns a Masker for the given secret values.
 func New(values []string) *Masker {
-	m := &Masker{values: map[uint16][]string{}, any: forms}
+	m := &Masker{values: map[uint16][]string{}, plain: map[uint16][]string{}, any: forms}
 	seen := map[string]bool{}
 	add := func(v string) {
 		if len(v) < minValue || seen[v] {
@@ -75,11 +80,156 @@ func New(values []string) *Masker {
 		for _, enc := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding, base64.RawStdEncoding, base64.RawURLEncoding} {
 			add(enc.EncodeToString([]byte(v)))
 		}
+		for _, amid := range amidBase64(v) {
+			add(amid)
+		}
+		digits := hex.EncodeToString([]byte(v))
+		add(digits)
+		add(strings.ToUpper(digits))
+		m.addPlain(v)
 	}
 	for _, list := range m.values {
 		sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
 	}
+	for _, list := range m.plain {
+		sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
+	}
 	return m
+}
+
+// amidBase64 is what a value looks like within the base 64 of something longer: what
+// does not depend on its neighbours, for each of the places where it can begin.
+func amidBase64(v string) (out []string) {
+	for before := range 3 {
+		raw := append(make([]byte, before), v...)
+		first := []int{0, 2, 3}[before]
+		last := len(raw) * 8 / 6 // whole characters
+		for _, enc := range []*base64.Encoding{base64.RawStdEncoding, base64.RawURLEncoding} {
+			if text := enc.EncodeToString(raw); last-first >= minValue {
+				out = append(out, text[first:last])
+			}
+		}
+	}
+	return out
+}
+
+// longEscaped is up to which length a value is looked for in full when it is escaped
+// and cut; of longer ones the beginning gives enough to know them by.
+const longEscaped = 256
+
+// addPlain notes a value under every beginning that it can have when characters are
+// escaped.
+func (m *Masker) addPlain(v string) {
+	note := func(a, b byte) {
+		p := uint16(a)<<8 | uint16(b)
+		for _, have := range m.plain[p] {
+			if have == v {
+				return
+			}
+		}
+		m.plain[p] = append(m.plain[p], v)
+		m.pairs.add(a, b)
+		m.any.add(a, b)
+	}
+	note(v[0], v[1])
+	note(v[0], '%')
+	note(v[0], '\\')
+	note('\\', 'u')
+	note('\\', '\\')
+	note('\\', v[0])
+	note('%', '2') // of an escape that is escaped
+	high := hex.EncodeToString([]byte{v[0]})[0]
+	note('%', high)
+	note('%', strings.ToUpper(string(rune(high)))[0])
+	m.longest = max(m.longest, 6*min(len(v), longEscaped))
+}
+
+// escaped reports whether a value stands at i, with any of its characters escaped, and
+// where it ends. At the end of the text its beginning is enough: it may have been cut.
+func escaped(v, s string, i int) (to int, ok bool) {
+	at := i
+	for n := range len(v) {
+		if at >= len(s) {
+			return len(s), n >= minValue
+		}
+		next := character(v[n], s, at)
+		if next < 0 {
+			return 0, false
+		}
+		at = next
+	}
+	return at, true
+}
+
+// character returns where one character of a value ends that stands at i, plain or
+// escaped; -1 when another one stands there.
+func character(c byte, s string, i int) int {
+	switch {
+	case s[i] == '%':
+		if end := percent(c, s, i); end > 0 {
+			return end
+		}
+	case s[i] == '\\':
+		if end := backslash(c, s, i); end > 0 {
+			return end
+		}
+	case s[i] == '+' && c == ' ': // of a form
+		return i + 1
+	}
+	if s[i] == c {
+		return i + 1
+	}
+	return -1
+}
+
+// percent reads an escape of URLs, which may be escaped itself: %2F, %252F.
+func percent(c byte, s string, i int) int {
+	at := i + 1
+	for strings.HasPrefix(s[at:], "25") && len(s) >= at+4 {
+		if c == '%' && !isHex(s[at+2]) {
+			break
+		}
+		at += 2
+	}
+	if at+2 > len(s) || !isHex(s[at]) || !isHex(s[at+1]) {
+		return -1
+	}
+	if fromHex(s[at])<<4|fromHex(s[at+1]) != c {
+		return -1
+	}
+	return at + 2
+}
+
+// backslash reads an escape of JSON, which may be escaped itself: \/, \u002f, \\\/.
+func backslash(c byte, s string, i int) int {
+	at := i
+	for at < len(s) && s[at] == '\\' {
+		at++
+	}
+	if at >= len(s) {
+		return at
+	}
+	short := map[byte]byte{'n': '\n', 't': '\t', 'r': '\r', 'b': '\b', 'f': '\f', '/': '/', '"': '"'}
+	if s[at] == 'u' && at+5 <= len(s) && s[at+1] == '0' && s[at+2] == '0' && isHex(s[at+3]) && isHex(s[at+4]) &&
+		fromHex(s[at+3])<<4|fromHex(s[at+4]) == c {
+		return at + 5
+	}
+	switch {
+	case c == '\\':
+		return at
+	case short[s[at]] == c && c != 0:
+		return at + 1
+	}
+	return -1
+}
+
+func isHex(c byte) bool { return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f' }
+
+func fromHex(c byte) byte {
+	if c <= '9' {
+		return c - '0'
+	}
+	return c | 0x20 - 'a' + 10
 }
 
 func pair(s string, i int) uint16 { return uint16(s[i])<<8 | uint16(s[i+1]) }
@@ -156,6 +306,11 @@ func (m *Masker) value(s string, i int, p uint16) (from, to int) {
 	for _, v := range m.values[p] {
 		if strings.HasPrefix(s[i:], v) {
 			return i, i + len(v)
+		}
+	}
+	for _, v := range m.plain[p] {
+		if end, ok := escaped(v, s, i); ok {
+			return i, end
 		}
 	}
 	return 0, 0

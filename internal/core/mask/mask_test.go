@@ -2,6 +2,7 @@ package mask
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/url"
@@ -70,6 +71,95 @@ func TestCutNeverLeavesHalfASecret(t *testing.T) {
 	text, cut := m.Cut("all of it", 9)
 	assert.Equal(t, "all of it", text)
 	assert.False(t, cut)
+}
+
+// nested writes a text as JSON in JSON in JSON.
+func nested(s string, levels int) string {
+	for range levels {
+		raw, _ := json.Marshal(s)
+		s = strings.Trim(string(raw), `"`)
+	}
+	return s
+}
+
+// spell writes each character in one of many ways, as the choices say.
+func spell(s string, choices []byte) string {
+	var b strings.Builder
+	for i := range len(s) {
+		c := s[i]
+		way := byte(0)
+		if len(choices) > 0 {
+			way = choices[i%len(choices)]
+		}
+		switch way % 10 {
+		case 1:
+			fmt.Fprintf(&b, "%%%02x", c)
+		case 2:
+			fmt.Fprintf(&b, "%%%02X", c)
+		case 3:
+			fmt.Fprintf(&b, "%%25%02x", c)
+		case 4:
+			fmt.Fprintf(&b, `\u%04x`, c)
+		case 5:
+			fmt.Fprintf(&b, `\u%04X`, c)
+		case 6:
+			fmt.Fprintf(&b, `\\u%04x`, c)
+		case 7:
+			fmt.Fprintf(&b, "%%2525%02X", c)
+		case 8:
+			if strings.IndexByte(`/"`, c) >= 0 {
+				b.WriteByte('\\')
+			}
+			b.WriteByte(c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
+func TestTwentySpellings(t *testing.T) {
+	const canary = `skf/Canary+7"\` + "x9"
+	m := New([]string{canary})
+	spellings := []string{
+		canary, url.QueryEscape(canary), url.PathEscape(canary), url.QueryEscape(url.QueryEscape(canary)),
+		nested(canary, 1), nested(canary, 2), nested(canary, 3), strings.ReplaceAll(nested(canary, 1), "/", `\/`),
+		strings.ReplaceAll(nested(strings.ReplaceAll(nested(canary, 1), "/", `\/`), 1), "/", `\/`),
+		hex.EncodeToString([]byte(canary)), strings.ToUpper(hex.EncodeToString([]byte(canary))),
+		base64.StdEncoding.EncodeToString([]byte(canary)), base64.RawURLEncoding.EncodeToString([]byte(canary)),
+	}
+	for way := range byte(10) {
+		spellings = append(spellings, spell(canary, []byte{way}), spell(canary, []byte{0, way}), spell(canary, []byte{way, 0, 3}))
+	}
+	require.Greater(t, len(spellings), 20)
+	for _, s := range spellings {
+		out := m.Text("before " + s + " after")
+		assert.Equal(t, "before "+Mark+" after", out, "%q", s)
+	}
+	for user := range 4 { // as Basic credentials, wherever it comes to stand
+		inside := base64.StdEncoding.EncodeToString([]byte(strings.Repeat("u", user) + ":" + canary + "!"))
+		out := m.Text("x " + inside + " y")
+		assert.Contains(t, out, Mark, inside)
+		left := strings.TrimSuffix(strings.TrimPrefix(out, "x "), " y")
+		assert.Less(t, len(strings.ReplaceAll(left, Mark, "")), 12, "hardly anything of it is left: %s", out)
+	}
+	half := spell(canary, []byte{4})
+	assert.Equal(t, "cut "+Mark, m.Text("cut "+half[:60]), "the beginning of one that was cut is enough")
+	assert.Equal(t, `100% sure\u0021 \ %zz`, m.Text(`100% sure\u0021 \ %zz`))
+}
+
+func FuzzSpellings(f *testing.F) {
+	f.Add([]byte{0, 1, 2}, "a", "b")
+	f.Add([]byte{4, 6, 9, 7}, `\`, `%`)
+	const canary = `skf/Canary+7"x9`
+	m := New([]string{canary, "another-one-8"})
+	f.Fuzz(func(t *testing.T, choices []byte, before, after string) {
+		spelled := spell(canary, choices)
+		out := m.Text(before + " " + spelled + " " + after)
+		if strings.Contains(out, spelled) && !strings.Contains(before+after, spelled) {
+			t.Fatalf("%q is left in %q", spelled, out)
+		}
+	})
 }
 
 func ExampleMasker_Text() {

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"bouncer/internal/core/tools"
+	"bouncer/internal/core/uri"
 )
 
 // Request is an HTTP request in parts.
@@ -66,6 +67,9 @@ func (o *Operation) Request(arguments []byte) (*Request, error) {
 			return nil, &ArgumentError{name, "is not known; the tool's schema lists those that are"}
 		}
 	}
+	if uri.Climbs(r.Path) { // what two of them make together
+		return nil, &ArgumentError{"s", "cannot stand in the path together"}
+	}
 	return r, nil
 }
 
@@ -112,8 +116,9 @@ func (p param) put(r *Request, v json.RawMessage, cookies *[]string) error {
 	switch p.in {
 	case "path":
 		text := joined(",")
-		// A segment that is empty, or climbs, would be another operation's path.
-		if text == "" || text == "." || text == ".." {
+		// A segment that is empty, or climbs, would be another operation's path; so would
+		// one that does when the server has decoded it.
+		if text == "" || text == "." || uri.Climbs(text) {
 			return bad("cannot stand in the path")
 		}
 		r.Path = strings.ReplaceAll(r.Path, "{"+p.name+"}", url.PathEscape(text))

@@ -321,10 +321,30 @@ type Call struct {
 	Arguments string    `json:"arguments,omitempty" doc:"masked and bounded; only in a single call"`
 	Result    string    `json:"result,omitempty" doc:"masked and bounded; only in a single call"`
 	Cut       bool      `json:"cut,omitempty" doc:"arguments or result are longer than what is kept"`
+	Times     int       `json:"times" doc:"how often it happened within a minute; more than 1 for refusals that repeat"`
 }
 
+// What can be decided about a call.
+const (
+	DecisionAdmit  = "admit"
+	DecisionRefuse = "refuse"
+)
+
+// What can become of a call.
+const (
+	OutcomeOK          = "ok"
+	OutcomeToolError   = "tool-error" // the tool says that it failed
+	OutcomeError       = "error"      // an error of the protocol
+	OutcomeRefused     = "refused"
+	OutcomeCancelled   = "cancelled"
+	OutcomeTimeout     = "timeout"
+	OutcomeUnreachable = "unreachable"
+)
+
 // Outcomes lists what can become of a call.
-var Outcomes = []string{"ok", "tool-error", "error", "refused", "cancelled", "timeout", "unreachable"}
+var Outcomes = []string{
+	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable,
+}
 
 // Bucket is a count of calls within one step of time.
 type Bucket struct {

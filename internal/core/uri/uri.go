@@ -36,7 +36,7 @@ func Normal(raw string) (string, error) {
 	if at := strings.IndexAny(rest, "?#"); at >= 0 {
 		path, tail = rest[:at], rest[at:]
 	}
-	if climbs(path) {
+	if Climbs(path) {
 		return "", ErrClimbs
 	}
 	if scheme == "" {
@@ -105,9 +105,9 @@ func segments(path string) string {
 	return strings.Join(out, "/")
 }
 
-// climbs reports whether a path has a segment ".." in it, after one or several
+// Climbs reports whether a path has a segment ".." in it, after one or several
 // layers of escapes, and with either kind of slash.
-func climbs(path string) bool {
+func Climbs(path string) bool {
 	for range maxLayers {
 		for _, part := range strings.FieldsFunc(path, func(r rune) bool { return r == '/' || r == '\\' }) {
 			// A parameter after a semicolon is taken off by some servers.

@@ -28,6 +28,8 @@ type EventReader struct {
 	data []byte
 	last string
 	line []byte
+	// feed is set after a line that ended with CR: a LF that follows belongs to it.
+	feed bool
 }
 
 // NewEventReader reads from r; an event with more than limit bytes is an error.
@@ -82,38 +84,77 @@ func (r *EventReader) Next() (Event, error) {
 	}
 }
 
+// readLine reads to the next line end: LF, CR, or both.
 func (r *EventReader) readLine() ([]byte, error) {
 	r.line = r.line[:0]
 	for {
-		part, err := r.r.ReadSlice('\n')
-		if err == nil && len(r.line) == 0 {
-			return bytes.TrimRight(part, "\r\n"), nil
+		if _, err := r.r.Peek(1); err != nil {
+			return nil, err
+		}
+		ahead, err := r.r.Peek(r.r.Buffered())
+		if err != nil {
+			return nil, err
+		}
+		if r.feed {
+			r.feed = false
+			if ahead[0] == '\n' {
+				_, _ = r.r.Discard(1) // it is there
+				continue
+			}
+		}
+		at := lineEnd(ahead)
+		part := ahead
+		if at >= 0 {
+			part = ahead[:at]
 		}
 		if len(r.line)+len(part) > r.max+16 {
 			return nil, fmt.Errorf("%w of %d bytes", ErrEventTooLarge, r.max)
 		}
+		if at < 0 {
+			r.line = append(r.line, part...)
+			_, _ = r.r.Discard(len(ahead))
+			continue
+		}
+		r.feed = ahead[at] == '\r'
+		_, _ = r.r.Discard(at + 1)
+		if len(r.line) == 0 {
+			return part, nil // it stays in the buffer until the next line is read
+		}
 		r.line = append(r.line, part...)
-		if err == nil {
-			return bytes.TrimRight(r.line, "\r\n"), nil
-		}
-		if !errors.Is(err, bufio.ErrBufferFull) {
-			return nil, err
-		}
+		return r.line, nil
 	}
 }
 
 // AppendEvent appends one event with the default name. Line ends inside data
-// are kept by splitting it over several data lines.
+// (LF, CR, or both) are kept as such by splitting it over several data lines, so that
+// no data begins a line of its own.
 func AppendEvent(dst []byte, id string, data []byte) []byte {
 	if id != "" {
 		dst = append(append(append(dst, "id: "...), id...), '\n')
 	}
 	for {
-		line, rest, more := bytes.Cut(data, []byte("\n"))
-		dst = append(append(append(dst, "data: "...), line...), '\n')
-		if !more {
+		at := lineEnd(data)
+		if at < 0 {
+			dst = append(append(append(dst, "data: "...), data...), '\n')
 			return append(dst, '\n')
 		}
-		data = rest
+		dst = append(append(append(dst, "data: "...), data[:at]...), '\n')
+		if data[at] == '\r' && at+1 < len(data) && data[at+1] == '\n' {
+			at++
+		}
+		data = data[at+1:]
 	}
+}
+
+// lineEnd is where the first CR or LF is; -1 for nowhere. Both searches are far
+// quicker than one for either.
+func lineEnd(data []byte) int {
+	feed := bytes.IndexByte(data, '\n')
+	if feed >= 0 {
+		data = data[:feed]
+	}
+	if back := bytes.IndexByte(data, '\r'); back >= 0 {
+		return back
+	}
+	return feed
 }

@@ -20,10 +20,12 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 	"bouncer/internal/link/internal/base"
 	"bouncer/internal/link/internal/mux"
 	"bouncer/internal/locker"
+	"bouncer/internal/spawn"
 )
 
 // Command is a tool server that is started as a local process and spoken with
@@ -49,13 +51,19 @@ type Command struct {
 type Conn struct {
 	*base.Base
 	c       Command
+	spawner *spawn.Spawner
 	opening base.Opening[launched]
 	current atomic.Pointer[process] // nil while there is none
 }
 
 // New prepares a conversation; nothing is started yet.
 func New(c Command, o link.Options) *Conn {
-	return &Conn{Base: base.New(c.Server, o, c.Secret.Reveal()), c: c}
+	p := &Conn{Base: base.New(c.Server, o, c.Secret.Reveal()), c: c, spawner: o.Spawner}
+	if p.spawner == nil {
+		// For those who configure nothing; without a user there is nothing to go wrong.
+		p.spawner, _ = spawn.New(spawn.Options{})
+	}
+	return p
 }
 
 // launched is a child with an open session, and how long its steps took; stages is
@@ -182,13 +190,13 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	if err != nil {
 		return nil, err
 	}
-	secrets, dir, err := p.secretVars(ctx)
+	secrets, files, err := p.secretVars(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer func() {
-		if err != nil && dir != "" {
-			err = errors.Join(err, os.RemoveAll(dir))
+		if err != nil {
+			err = errors.Join(err, files.Remove())
 		}
 	}()
 	inR, inW, err := os.Pipe()
@@ -210,21 +218,18 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 		Stdin:  inR,
 		Stdout: outW,
 		Stderr: &c.stderr,
+		// No waiting for ever on a grandchild that holds stderr open.
+		WaitDelay: 2 * time.Second,
 	}
-	// A group of its own, so that a package runner's children end with it; and no
-	// waiting for ever on a grandchild that holds stderr open.
-	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	c.cmd.WaitDelay = 2 * time.Second
-	err = c.cmd.Start()
+	most := 0
+	if p.c.Limits.Processes > 0 {
+		most = p.c.Limits.Processes + 1 // one more, so that a trial can be made
+	}
+	c.spawned, err = p.spawner.Start(ctx, c.cmd, p.c.Server, most)
 	closed := errors.Join(inR.Close(), outW.Close())
 	if err != nil {
 		c.End()
-		return nil, errors.Join(
-			p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err),
-			closed,
-			inW.Close(),
-			outR.Close(),
-		)
+		return nil, errors.Join(p.notStarted(err), closed, inW.Close(), outR.Close())
 	}
 	p.c.Limits.apply(c.cmd.Process.Pid)
 	read := make(chan struct{})
@@ -233,19 +238,31 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	go func() { defer close(guarded); c.guard(p.c.Limits) }()
 	go func() {
 		err := c.cmd.Wait()
-		c.kill(syscall.SIGKILL) // whatever the process left behind
+		c.spawned.Ended() // and whatever the process left behind
 		// What it wrote last is still read, but not for long.
 		_ = outR.SetReadDeadline(time.Now().Add(time.Second))
 		<-read
 		_ = errors.Join(outR.Close(), inW.Close())
-		if dir != "" {
-			_ = os.RemoveAll(dir)
-		}
+		_ = files.Remove() // what stays is swept up at the next start
 		c.exit = err
 		c.End()
 		<-guarded
 	}()
 	return c, nil
+}
+
+// notStarted says why a process could not be started.
+func (p *Conn) notStarted(err error) error {
+	var full *gate.FullError
+	switch {
+	case errors.As(err, new(spawn.OffError)):
+		return p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.ProcessesOff}, err)
+	case errors.As(err, &full):
+		return p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.TooManyProcesses, Note: full.Error()}, err)
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return err
+	}
+	return p.Fail(diagnosis.Evidence{Stage: "launch", What: diagnosis.NotExecutable, Note: plainError(err)}, err)
 }
 
 // find looks for the command as a person would, and tells the usual mistakes

@@ -2,9 +2,11 @@ package stdio
 
 import (
 	"context"
+	"errors"
 	"os"
-	"path/filepath"
 	"time"
+
+	"bouncer/internal/spawn"
 )
 
 // inherited are the only variables of the service's own environment that a
@@ -24,38 +26,31 @@ func (p *Conn) environment() []string {
 	return env
 }
 
-// secretVars returns the variables that carry secrets. Files lie in a directory
-// of their own, which the caller removes when the process has ended.
-func (p *Conn) secretVars(ctx context.Context) (env []string, dir string, err error) {
+// secretVars returns the variables that carry secrets, and the files of those that
+// are files, which the caller removes when the process has ended.
+func (p *Conn) secretVars(ctx context.Context) (env []string, files *spawn.Secrets, err error) {
 	if p.c.Used != nil {
 		p.c.Used.Store(time.Now().UnixMilli())
 	}
+	files = p.spawner.Secrets()
 	if p.c.SecretEnv != "" && p.c.Vars == nil {
-		return []string{p.c.SecretEnv + "=" + p.c.Secret.Reveal()}, "", nil
+		return []string{p.c.SecretEnv + "=" + p.c.Secret.Reveal()}, files, nil
 	}
 	if p.c.Vars == nil {
-		return nil, "", nil
+		return nil, files, nil
 	}
 	vars, err := p.c.Vars(ctx)
 	if err != nil {
-		return nil, "", err
+		return nil, nil, err
 	}
 	for _, v := range vars {
 		value := v.Value.Reveal()
 		if v.File {
-			if dir == "" {
-				if dir, err = os.MkdirTemp("", "bouncer-*"); err != nil {
-					return nil, "", err
-				}
+			if value, err = files.Put(v.Name, value); err != nil {
+				return nil, nil, errors.Join(err, files.Remove())
 			}
-			path := filepath.Join(dir, v.Name)
-			if err := os.WriteFile(path, []byte(value), 0o600); err != nil {
-				_ = os.RemoveAll(dir)
-				return nil, "", err
-			}
-			value = path
 		}
 		env = append(env, v.Name+"="+value)
 	}
-	return env, dir, nil
+	return env, files, nil
 }

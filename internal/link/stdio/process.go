@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/link"
 	"bouncer/internal/link/internal/mux"
+	"bouncer/internal/spawn"
 )
 
 // Limits on what one process may make Bouncer keep.
@@ -29,6 +30,7 @@ const (
 type process struct {
 	*mux.Mux
 	cmd      *exec.Cmd
+	spawned  *spawn.Process
 	started  time.Time
 	greeting link.Greeting // set before the child is shared
 	stderr   tailBuffer
@@ -65,10 +67,7 @@ func (c *process) silence(stage string) *diagnosis.Evidence {
 	return &diagnosis.Evidence{Stage: stage, What: diagnosis.NoiseOnStdout, Note: "and no answer to initialize"}
 }
 
-func (c *process) kill(s syscall.Signal) {
-	// The group may be gone already, which is what is wanted.
-	_ = syscall.Kill(-c.cmd.Process.Pid, s)
-}
+func (c *process) kill(s syscall.Signal) { c.spawned.Signal(s) }
 
 // stop ends the process as the standard asks: close its input, wait, SIGTERM,
 // wait, SIGKILL. It returns when the process is gone.

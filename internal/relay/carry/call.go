@@ -15,6 +15,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/session"
@@ -40,6 +41,7 @@ type Call struct {
 
 	ctx    context.Context // of the whole job
 	cancel context.CancelCauseFunc
+	flight gate.Holder // for whom it is counted among the calls under way
 	// recalled is set when the agent repeats a call that Bouncer itself had put off.
 	recalled bool
 	link     link.Link
@@ -114,7 +116,9 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 	}
 	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
 		j.entry = &journal.Entry{
-			Call: team.Call{At: time.Now(), Agent: c.Agent.Name, Person: c.Agent.Owner, Decision: "refuse", Outcome: "refused"},
+			Call: team.Call{
+				At: time.Now(), Agent: c.Agent.Name, Person: c.Agent.Owner, Decision: team.DecisionRefuse, Outcome: team.OutcomeRefused,
+			},
 		}
 		if c.Session != nil {
 			j.entry.Session = c.Session.Id[:8]
@@ -140,7 +144,29 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 		j.refuseMissing(ctx, m.Text, m.Link)
 		return nil
 	}
+	if j.entry != nil {
+		// What cannot be recorded must not run.
+		if err := carrier.journal.Ready(); err != nil {
+			j.putOff(ctx, "the call was not carried out: "+err.Error()+"; ask "+c.Snapshot.Contacts)
+			return nil
+		}
+	}
+	if err := carrier.flights.Take(c.gateHolder(), 1); err != nil {
+		j.putOff(ctx, err.Error()+"; wait until some have ended")
+		return nil
+	}
 	return j.start(ctx)
+}
+
+// putOff refuses a call that the agent may have, but not now.
+func (j *Call) putOff(ctx context.Context, why string) {
+	if e := j.entry; e != nil {
+		e.Decision, e.Outcome, e.Error, e.Micros = team.DecisionRefuse, team.OutcomeRefused, why, time.Since(e.At).Microseconds()
+		if err := j.carrier.journal.Record(context.WithoutCancel(ctx), e); err != nil {
+			j.carrier.o.Log.ErrorContext(ctx, "a refusal could not be recorded", "error", err)
+		}
+	}
+	j.reply.Refuse(j.id, wire.CodeInternal, why, nil)
 }
 
 // ownState returns the requestState if it is one that Bouncer gave out.
@@ -160,7 +186,7 @@ func (j *Call) ownState() string {
 // The call can simply be repeated afterwards.
 func (j *Call) refuseMissing(ctx context.Context, text, at string) {
 	text = j.target.Server.Name + ": " + text
-	if j.record(ctx, "unreachable", text, nil) != nil {
+	if j.record(ctx, team.OutcomeUnreachable, text, nil) != nil {
 		return
 	}
 	if at == "" || !j.caller.Caps.URL {
@@ -231,7 +257,7 @@ func (j *Call) decide(f wire.Frame) bool {
 		return false
 	}
 	if j.entry != nil {
-		j.entry.Decision = "admit"
+		j.entry.Decision = team.DecisionAdmit
 	}
 	j.ask = link.Ask{
 		Ask:   wire.Ask{Method: f.Method, Src: j.body, Params: f.Params, P: j.params, Subject: j.target.Tool.Name},
@@ -278,9 +304,14 @@ func (j *Call) start(ctx context.Context) func() {
 	// has a life of its own: until it is answered, cancelled, or out of time.
 	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
 	jctx, stop := context.WithTimeout(jctx, j.carrier.o.CallTimeout)
+	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
+	j.flight = j.caller.gateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
 		cancel(why)
 		stop()
+		if why == nil {
+			landed()
+		}
 		if j.caller.Session != nil && why == nil {
 			j.caller.Session.Finish(string(j.id))
 		}
@@ -292,6 +323,7 @@ func (j *Call) start(ctx context.Context) func() {
 		if !j.caller.Session.Begin(string(j.id), cancel) {
 			cancel(nil) // not the job's own way to end, which would end the other one
 			stop()
+			landed()
 			j.reply.Refuse(j.id, wire.CodeInvalidRequest, "this request id is in use, or too many calls are in flight in this session", nil)
 			return nil
 		}
@@ -494,12 +526,12 @@ func wanted(level string, frame []byte, f wire.Frame) bool {
 // answer sends the server's answer on, and records it.
 func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	defer j.cancel(nil)
-	outcome, payload, text := "ok", f.Result, ""
+	outcome, payload, text := team.OutcomeOK, f.Result, ""
 	switch {
 	case f.Failed:
-		outcome = "tool-error"
+		outcome = team.OutcomeToolError
 	case !f.Error.Empty():
-		outcome, payload = "error", f.Error
+		outcome, payload = team.OutcomeError, f.Error
 		text = wire.ReadError(frame, f.Error).Message
 	}
 	if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
@@ -596,7 +628,7 @@ func (j *Call) toolError(text string) {
 // failDuring ends a job whose server wants something that the agent cannot give.
 func (j *Call) failDuring(ctx context.Context, why error) {
 	var missing *missingError
-	if j.record(ctx, "error", why.Error(), nil) != nil {
+	if j.record(ctx, team.OutcomeError, why.Error(), nil) != nil {
 		return
 	}
 	if errors.As(why, &missing) && j.caller.Stateless() {
@@ -614,7 +646,7 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 		e = &journal.Entry{Call: team.Call{At: time.Now(), Server: j.target.Server.Name}}
 	}
 	e.Micros = time.Since(e.At).Microseconds()
-	e.Outcome = "unreachable"
+	e.Outcome = team.OutcomeUnreachable
 	code, message := wire.CodeInternal, ""
 	silent := false
 	carrier := j.carrier
@@ -622,12 +654,12 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 	switch why := context.Cause(j.ctx); {
 	case errors.Is(why, session.ErrCanceled), errors.Is(why, session.ErrLeft), errors.Is(why, session.ErrRevoked):
 		// A cancelled request gets no answer (MCP, cancellation).
-		e.Outcome, e.Error, silent = "cancelled", why.Error(), !errors.Is(why, session.ErrRevoked)
+		e.Outcome, e.Error, silent = team.OutcomeCancelled, why.Error(), !errors.Is(why, session.ErrRevoked)
 		message = why.Error()
 	case errors.Is(why, session.ErrShutdown):
-		e.Outcome, message = "cancelled", "Bouncer was stopped before the answer came; whether the tool ran is not known"
+		e.Outcome, message = team.OutcomeCancelled, "Bouncer was stopped before the answer came; whether the tool ran is not known"
 	case errors.Is(why, context.DeadlineExceeded):
-		e.Outcome = "timeout"
+		e.Outcome = team.OutcomeTimeout
 		message = j.target.Server.Name + ": the tool did not answer within " + carrier.o.CallTimeout.String() + "; whether it ran is not known"
 	case errors.As(err, &f) && f.SignIn != "" && j.entry != nil:
 		j.refuseMissing(ctx, f.Finding.Message, f.SignIn)
@@ -650,7 +682,7 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 	if e.Error == "" {
 		e.Error = message
 	}
-	if j.ask.ID != 0 && (e.Outcome == "cancelled" || e.Outcome == "timeout") {
+	if j.ask.ID != 0 && (e.Outcome == team.OutcomeCancelled || e.Outcome == team.OutcomeTimeout) {
 		// A farewell for somebody who has left gets its own, short time.
 		bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		_ = j.link.Cancel(bye, j.ask.ID, e.Error)

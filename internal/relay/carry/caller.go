@@ -2,6 +2,7 @@ package carry
 
 import (
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/snapshot"
 )
@@ -41,6 +42,12 @@ func (c *Caller) logLevel() string {
 	return c.Level
 }
 
+// gateHolder is for whom something is handed out to the caller.
+func (c *Caller) gateHolder() gate.Holder {
+	return gate.Holder{Agent: c.Agent.ID, Person: c.Agent.Owner}
+}
+
+// holder is whose tasks and links are: the session's, or the agent's without one.
 func (c *Caller) holder() string {
 	if c.Session != nil {
 		return c.Session.Id

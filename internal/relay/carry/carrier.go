@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/gate"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/session"
@@ -22,6 +23,7 @@ type Options struct {
 	Info        []byte        // Bouncer's name and version, raw JSON
 	CallTimeout time.Duration // for one call; 0 means 5 min
 	Log         *slog.Logger  // required
+	Book        *gate.Book    // knows the gates; nil for none
 }
 
 // Carrier carries requests of agents to servers and their answers back. It owns
@@ -31,6 +33,7 @@ type Options struct {
 type Carrier struct {
 	o           Options
 	journal     Recorder
+	flights     *gate.Gate // calls under way
 	suspensions *suspensions
 	dedicated   dedicatedLinks
 	tasks       tasks
@@ -49,7 +52,14 @@ func New(ctx context.Context, j Recorder, o Options) *Carrier {
 	if o.CallTimeout == 0 {
 		o.CallTimeout = 5 * time.Minute
 	}
-	carrier := &Carrier{o: o, journal: j, suspensions: newSuspensions()}
+	if o.Book == nil {
+		o.Book = &gate.Book{}
+	}
+	carrier := &Carrier{
+		o: o, journal: j, flights: o.Book.Open("calls under way", flightLimits), suspensions: newSuspensions(o.Book),
+		tasks: tasks{gate: o.Book.Open("tasks", taskLimits)},
+	}
+	carrier.dedicated.open(o.Book)
 	carrier.ctx, carrier.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	carrier.unhurried, carrier.endUnhurried = context.WithCancel(carrier.ctx)
 	return carrier
@@ -119,9 +129,14 @@ func (carrier *Carrier) Close(ctx context.Context) {
 	}
 }
 
-// Recorder is the journal as the hot path needs it. Both methods are safe for
+// flightLimits bound the calls under way.
+var flightLimits = gate.Limits{Agent: 1024, Person: 2048, All: 8192}
+
+// Recorder is the journal as the hot path needs it. Its methods are safe for
 // concurrent use.
 type Recorder interface {
+	// Ready reports whether a call that runs now can be recorded, as far as it must be.
+	Ready() error
 	Record(ctx context.Context, e *journal.Entry) error
 	Keep(b []byte) string
 }

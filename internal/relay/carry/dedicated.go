@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/snapshot"
@@ -48,8 +49,23 @@ func (carrier *Carrier) linkFor(ctx context.Context, j *Call) (link.Link, error)
 // dedicatedLinks are the links that belong to one agent session, or to one agent that
 // has none.
 type dedicatedLinks struct {
+	gate      *gate.Gate
+	processes *gate.Gate // of those that are processes
+
 	mu  sync.Mutex // guards the map; never held while a link is opened
 	all map[dedicatedKey]*dedicated
+}
+
+// Bounds on links of single agents: each may be a session at a server, some are
+// processes.
+var (
+	dedicatedLimits = gate.Limits{Agent: 128, Person: 256, All: 2_000}
+	processLimits   = gate.Limits{Agent: 8, Person: 16, All: 128}
+)
+
+func (p *dedicatedLinks) open(book *gate.Book) {
+	p.gate = book.Open("conversations of single agents", dedicatedLimits)
+	p.processes = book.Open("processes of single agents", processLimits)
 }
 
 type dedicatedKey struct {
@@ -61,6 +77,7 @@ type dedicated struct {
 	link       link.Transport
 	connection *upstream.Connection
 	used       time.Time
+	give       func()             // gives back what was handed out for it
 	stop       context.CancelFunc // ends the listening
 	ended      chan struct{}
 	ready      chan struct{} // closed when it hears what is said outside of requests
@@ -100,17 +117,27 @@ func (n *dedicated) inject(frame []byte, f wire.Frame) bool {
 // idleDedicated is how long a link without a session is kept unused.
 const idleDedicated = 30 * time.Minute
 
-var errTooManyLinks = &link.Failure{
-	Finding: diagnosis.Finding{
-		Cause:   diagnosis.NotOffered,
-		Message: "too many private conversations are open",
-		Remedy:  "end some sessions first",
-	},
+// tooMany says that an agent gets no conversation of its own any more.
+func tooMany(full error) error {
+	return &link.Failure{
+		Finding: diagnosis.Finding{Cause: diagnosis.TooManyProcesses, Message: full.Error(), Remedy: "end some sessions first"}, Err: full,
+	}
 }
 
-// maxDedicated bounds the private links of the whole service: each may be a
-// process.
-const maxDedicated = 2_000
+// hand takes what a link of one agent needs. The error is a *gate.FullError.
+func (p *dedicatedLinks) hand(h gate.Holder, process bool) (give func(), err error) {
+	if err := p.gate.Take(h, 1); err != nil {
+		return nil, err
+	}
+	if !process {
+		return func() { p.gate.Give(h, 1) }, nil
+	}
+	if err := p.processes.Take(h, 1); err != nil {
+		p.gate.Give(h, 1)
+		return nil, err
+	}
+	return func() { p.gate.Give(h, 1); p.processes.Give(h, 1) }, nil
+}
 
 // get returns the link of the caller alone; nil where there can be none, and
 // the agent shares one.
@@ -131,14 +158,19 @@ func (p *dedicatedLinks) get(ctx context.Context, carrier *Carrier, c *Caller, s
 		delete(p.all, key)
 		carrier.Go(func() { n.close(carrier.ctx) })
 	}
-	if len(p.all) >= maxDedicated {
-		return nil, errTooManyLinks
+	give, err := p.hand(c.gateHolder(), s.Connection.StartsProcess())
+	if err != nil {
+		if s.Connection.MustBeDedicated() {
+			return nil, tooMany(err)
+		}
+		return nil, nil // it goes on with the conversation that others share
 	}
-	n = &dedicated{connection: s.Connection, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
+	n = &dedicated{give: give, connection: s.Connection, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
 	n.link = s.Connection.OpenDedicated(c.Caps, c.Session != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
 		return carrier.onUnsolicited(c.Session, n, frame, f, answer)
 	})
 	if n.link == nil {
+		give()
 		return nil, nil
 	}
 	lctx, stop := context.WithCancel(carrier.ctx)
@@ -157,6 +189,7 @@ func (n *dedicated) close(ctx context.Context) {
 	n.stop()
 	n.link.Close(ctx)
 	<-n.ended
+	n.give()
 }
 
 // drop takes the links out that match, for the caller to close.

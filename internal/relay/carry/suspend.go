@@ -14,7 +14,9 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/relay/session"
 )
 
@@ -27,15 +29,17 @@ import (
 type suspensions struct {
 	key [32]byte
 
+	gate *gate.Gate
+
 	mu      sync.Mutex             // guards what follows
 	waiting map[string]*suspension // by nonce
-	counts  map[string]int         // by agent id
 	closed  bool
 }
 
 // suspension is one parked job, with what the agent was asked.
 type suspension struct {
 	job       *Call
+	holder    gate.Holder
 	questions map[string]pendingInput
 	timer     *time.Timer
 }
@@ -59,10 +63,11 @@ func (l *suspension) missing(replies map[string]json.RawMessage) bool {
 
 // Limits on parked jobs.
 const (
-	suspendFor          = 10 * time.Minute
-	maxSuspensions      = 2_000
-	maxAgentSuspensions = 64
+	suspendFor = 10 * time.Minute
 )
+
+// suspensionLimits bound the parked jobs.
+var suspensionLimits = gate.Limits{Agent: 64, Person: 128, All: 2_000}
 
 // The forms of a requestState.
 const (
@@ -70,8 +75,8 @@ const (
 	stateRecall    = "recall" // nothing is parked: the call may be made again
 )
 
-func newSuspensions() *suspensions {
-	s := &suspensions{waiting: map[string]*suspension{}, counts: map[string]int{}}
+func newSuspensions(book *gate.Book) *suspensions {
+	s := &suspensions{gate: book.Open("calls that wait for their agent", suspensionLimits), waiting: map[string]*suspension{}}
 	// crypto/rand.Read never fails: it ends the program instead.
 	_, _ = rand.Read(s.key[:])
 	return s
@@ -132,10 +137,7 @@ func (s *suspensions) take(nonce string) *suspension {
 	}
 	delete(s.waiting, nonce)
 	l.timer.Stop()
-	agent := l.job.caller.Agent.ID
-	if s.counts[agent]--; s.counts[agent] <= 0 {
-		delete(s.counts, agent)
-	}
+	s.gate.Give(l.holder, 1)
 	return l
 }
 
@@ -184,13 +186,16 @@ func (j *Call) suspend(frame []byte, f wire.Frame) bool {
 func (s *suspensions) put(l *suspension) bool {
 	j := l.job
 	nonce, until := session.NewID(), time.Now().Add(suspendFor)
-	s.mu.Lock()
-	agent := j.caller.Agent.ID
-	if s.closed || len(s.waiting) >= maxSuspensions || s.counts[agent] >= maxAgentSuspensions {
-		s.mu.Unlock()
+	l.holder = j.caller.gateHolder()
+	if s.gate.Take(l.holder, 1) != nil {
 		return false
 	}
-	s.counts[agent]++
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		s.gate.Give(l.holder, 1)
+		return false
+	}
 	l.timer = time.AfterFunc(suspendFor, func() {
 		if l := s.take(nonce); l != nil {
 			l.expire()
@@ -250,7 +255,7 @@ func (l *suspension) expire() {
 	j.cancel(session.ErrLeft)
 	j.cancel(nil)
 	if j.entry != nil {
-		j.entry.Outcome, j.entry.Error = "cancelled", "the agent was asked for input and did not come back"
+		j.entry.Outcome, j.entry.Error = team.OutcomeCancelled, "the agent was asked for input and did not come back"
 		j.entry.Micros = time.Since(j.entry.At).Microseconds()
 		if err := j.carrier.journal.Record(ctx, j.entry); err != nil {
 			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 	"bouncer/internal/snapshot"
 )
@@ -15,24 +16,24 @@ type task struct {
 	target *snapshot.Target
 	link   link.Link
 	used   time.Time
+	holder gate.Holder
 }
 
 // tasks are those that agents may ask about. A task is of the session whose call
 // began it, or of the agent where there is no session: nobody else sees it.
 type tasks struct {
-	mu     sync.Mutex // guards what follows
-	all    map[taskKey]task
-	counts map[string]int // by holder
+	gate *gate.Gate
+
+	mu  sync.Mutex // guards all
+	all map[taskKey]task
 }
 
 type taskKey struct{ holder, id string }
 
 // Limits on tasks.
-const (
-	maxTasks      = 20_000
-	maxAgentTasks = 1_000
-	idleTask      = 24 * time.Hour
-)
+const idleTask = 24 * time.Hour
+
+var taskLimits = gate.Limits{Agent: 1_000, Person: 2_000, All: 20_000}
 
 // noteTask notes the task that an answer began, if it did; false when it cannot
 // be noted.
@@ -55,30 +56,29 @@ func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.all == nil {
-		t.all, t.counts = map[taskKey]task{}, map[string]int{}
+		t.all = map[taskKey]task{}
 	}
 	key := taskKey{j.caller.holder(), id}
 	old, twice := t.all[key]
 	if twice && old.target.Server.ID != j.target.Server.ID {
 		return false
 	}
-	if !twice {
-		if len(t.all) >= maxTasks || t.counts[key.holder] >= maxAgentTasks {
-			return false
-		}
-		t.counts[key.holder]++
+	holder := j.caller.gateHolder()
+	if !twice && t.gate.Take(holder, 1) != nil {
+		return false
 	}
-	t.all[key] = task{j.target, j.link, time.Now()}
+	t.all[key] = task{j.target, j.link, time.Now(), holder}
 	return true
 }
 
-// task returns a task of the caller. Its server must still be within reach.
+// task returns a task of the caller. Its server must still be within reach, and at
+// the address where it is asked for.
 func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 	carrier.tasks.mu.Lock()
 	defer carrier.tasks.mu.Unlock()
 	key := taskKey{c.holder(), id}
 	t, ok := carrier.tasks.all[key]
-	if !ok {
+	if !ok || (c.Scope != "" && c.Scope != t.target.Server.Name) {
 		return t, false
 	}
 	t.used = time.Now()
@@ -98,9 +98,7 @@ func (t *tasks) drop(match func(taskKey, task) bool) {
 	for key, x := range t.all {
 		if match(key, x) {
 			delete(t.all, key)
-			if t.counts[key.holder]--; t.counts[key.holder] <= 0 {
-				delete(t.counts, key.holder)
-			}
+			t.gate.Give(x.holder, 1)
 		}
 	}
 }

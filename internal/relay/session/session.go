@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 )
 
@@ -24,9 +25,12 @@ type Session struct {
 	Revision string
 	Caps     wire.Caps
 	Info     []byte        // clientInfo, raw
+	Holder   gate.Holder   // for whom it is
 	Used     atomic.Int64  // last request, milliseconds since 1970
 	Legacy   *LegacyStream // set for the event-stream transport of 2024-11-05
 	Outbox   Outbox        // what concerns no single request
+
+	budget *Budget // of its replays
 
 	mu       sync.Mutex                         // guards what follows
 	calls    map[string]context.CancelCauseFunc // in flight, by raw request id
@@ -51,8 +55,6 @@ type Request struct {
 
 // Limits on sessions.
 const (
-	maxSessions      = 50_000
-	maxAgentSessions = 10_000
 	maxSessionCalls  = 256
 	MaxRequests      = 64
 	MaxSubscriptions = 1_000
@@ -191,28 +193,51 @@ func (n *Session) LogLevel() string {
 // room.
 func (n *Session) NewReplay() (int, *Replay) {
 	n.mu.Lock()
-	defer n.mu.Unlock()
+	gone := n.stale(time.Now())
+	n.lastNo++
+	no, t := n.lastNo, &Replay{budget: n.budget, holder: n.Holder, wake: make(chan struct{}), gone: n.ended}
 	if n.replays == nil {
 		n.replays = map[int]*Replay{}
 	}
-	now := time.Now()
+	if !n.ended {
+		n.replays[no] = t
+	}
+	n.mu.Unlock()
+	for _, old := range gone {
+		n.budget.forget(old)
+	}
+	return no, t
+}
+
+// stale takes out the replays that make room; the caller holds the lock.
+func (n *Session) stale(now time.Time) (gone []*Replay) {
 	oldest := -1
 	for no, t := range n.replays {
 		t.mu.Lock()
-		if t.done && now.Sub(t.ended) > keepReplay {
+		done, ended := t.done, t.ended
+		t.mu.Unlock()
+		if done && now.Sub(ended) > keepReplay {
+			gone = append(gone, t)
 			delete(n.replays, no)
-		} else if t.done && (oldest < 0 || no < oldest) {
+		} else if done && (oldest < 0 || no < oldest) {
 			oldest = no
 		}
-		t.mu.Unlock()
 	}
 	if len(n.replays) >= maxReplays && oldest >= 0 {
+		gone = append(gone, n.replays[oldest])
 		delete(n.replays, oldest)
 	}
-	n.lastNo++
-	t := &Replay{wake: make(chan struct{})}
-	n.replays[n.lastNo] = t
-	return n.lastNo, t
+	return gone
+}
+
+// EndStream ends the open stream of the session; the session goes on.
+func (n *Session) EndStream() {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.stream != nil {
+		close(n.stream)
+		n.stream = nil
+	}
 }
 
 func (n *Session) Replay(no int) *Replay {

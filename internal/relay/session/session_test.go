@@ -1,6 +1,7 @@
 package session
 
 import (
+	"bytes"
 	"fmt"
 	"sync"
 	"testing"
@@ -9,20 +10,23 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/gate"
 	"bouncer/internal/snapshot"
 )
 
 func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
 	left := 0
-	set := NewSet(func(*Session) { left++ })
-	p := &snapshot.Pass{ID: "p", AgentID: "1"}
-	for range maxAgentSessions {
-		require.True(t, set.Open(&Session{}, p, time.Now()))
+	set := NewSet(func(*Session) { left++ }, &gate.Book{})
+	p, quill := &snapshot.Pass{ID: "p", AgentID: "1"}, &snapshot.Agent{ID: "1", Owner: "marit"}
+	for range sessionLimits.Agent {
+		require.NoError(t, set.Open(&Session{}, p, quill, time.Now()))
 	}
-	assert.False(t, set.Open(&Session{}, p, time.Now()), "one agent cannot take all the room")
+	var full *gate.FullError
+	assert.ErrorAs(t, set.Open(&Session{}, p, quill, time.Now()), &full, "one agent cannot take all the room")
 	other, another := &Session{}, &Session{}
-	require.True(t, set.Open(other, &snapshot.Pass{ID: "q", AgentID: "2"}, time.Now()))
-	require.True(t, set.Open(another, &snapshot.Pass{ID: "q", AgentID: "2"}, time.Now()))
+	parlour := &snapshot.Agent{ID: "2", Owner: "ottilie"}
+	require.NoError(t, set.Open(other, &snapshot.Pass{ID: "q", AgentID: "2"}, parlour, time.Now()))
+	require.NoError(t, set.Open(another, &snapshot.Pass{ID: "q", AgentID: "2"}, parlour, time.Now()))
 	assert.NotEqual(t, other.Id, another.Id)
 
 	var causes []error
@@ -52,4 +56,62 @@ func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
 	assert.False(t, other.Begin("late", note), "an ended session takes no calls")
 	set.End(other, ErrRevoked)
 	assert.Equal(t, 1, left, "it is left once")
+}
+
+// What is kept of streams is bounded, for an agent, a person and in all; finished
+// streams make room first, and everything goes with its session.
+func TestKeptStreamsAreBounded(t *testing.T) {
+	t.Parallel()
+	var book gate.Book
+	set := NewSet(func(*Session) {}, &book)
+	open := func(agent, owner string) *Session {
+		s := &Session{}
+		require.NoError(t, set.Open(s, &snapshot.Pass{ID: agent, AgentID: agent}, &snapshot.Agent{ID: agent, Owner: owner}, time.Now()))
+		return s
+	}
+	kept := func() int64 {
+		for _, u := range book.Usage() {
+			if u.What == "bytes of streams that can be resumed" {
+				return u.Now
+			}
+		}
+		return -1
+	}
+	frame := bytes.Repeat([]byte("x"), 1<<20)
+	other := open("parlour", "ottilie")
+	hers, tape := other.NewReplay()
+	tape.Add(hers, frame, true)
+	sessions := []*Session{}
+	var first *Replay
+	for range 20 {
+		s := open("quill", "marit")
+		sessions = append(sessions, s)
+		no, t := s.NewReplay()
+		t.Add(no, frame, false)
+		t.Add(no, []byte("{}"), true)
+		if first == nil {
+			first = t
+		}
+	}
+	assert.LessOrEqual(t, kept(), replayLimits.Agent+1<<20+200)
+	_, _, _, ok := first.After(0)
+	assert.False(t, ok, "the oldest of the agent has made room")
+	_, _, _, ok = tape.After(-1)
+	assert.True(t, ok, "another agent's has not")
+	// One that is not finished cannot make room, and goes on without being kept.
+	long := open("voice", "")
+	no, running := long.NewReplay()
+	for range 40 {
+		for range 4 {
+			running.Add(no, frame, false)
+		}
+	}
+	assert.LessOrEqual(t, kept(), replayLimits.Agent+replayLimits.Agent+1<<20+1000)
+	for _, s := range append(sessions, other, long) {
+		set.End(s, ErrLeft)
+	}
+	assert.Zero(t, kept(), "nothing is kept of what has ended")
+	running.Add(no, frame, true)
+	assert.Zero(t, kept())
+	assert.Zero(t, set.gate.Usage().Now)
 }

@@ -6,34 +6,47 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/gate"
 	"bouncer/internal/snapshot"
 )
 
-// Set is the set of open sessions.
+// Set is the set of open sessions. NewSet makes one.
 type Set struct {
-	mu     sync.RWMutex // guards what follows
-	byID   map[string]*Session
-	counts map[string]int // by agent id
-	onEnd  func(*Session) // called once for a session that was ended
+	gate   *gate.Gate // hands out the sessions
+	budget *Budget    // of what is kept of their streams
+	onEnd  func(*Session)
+
+	mu   sync.RWMutex // guards byID
+	byID map[string]*Session
 }
 
-func NewSet(left func(*Session)) *Set {
-	return &Set{byID: map[string]*Session{}, counts: map[string]int{}, onEnd: left}
+// Bounds on sessions, and on what is kept of their streams.
+var (
+	sessionLimits = gate.Limits{Agent: 10_000, Person: 20_000, All: 50_000}
+	replayLimits  = gate.Limits{Agent: 16 << 20, Person: 32 << 20, All: 256 << 20} // bytes
+)
+
+// NewSet returns an empty set; left is called once for each session that has ended.
+func NewSet(left func(*Session), book *gate.Book) *Set {
+	return &Set{
+		gate: book.Open("sessions", sessionLimits), budget: NewBudget(book.Open("bytes of streams that can be resumed", replayLimits)),
+		byID: map[string]*Session{}, onEnd: left,
+	}
 }
 
-// Open adds a session; false when there are too many.
-func (s *Set) Open(n *Session, p *snapshot.Pass, now time.Time) bool {
-	n.Id, n.AgentID, n.PassID = NewID(), p.AgentID, p.ID
+// Open adds a session of an agent. The error is a *gate.FullError.
+func (s *Set) Open(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Time) error {
+	n.Id, n.AgentID, n.PassID, n.budget = NewID(), p.AgentID, p.ID, s.budget
+	n.Holder = gate.Holder{Agent: a.ID, Person: a.Owner}
 	n.Used.Store(now.UnixMilli())
 	n.Outbox.Wake = make(chan struct{}, 1)
+	if err := s.gate.Take(n.Holder, 1); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.byID) >= maxSessions || s.counts[p.AgentID] >= maxAgentSessions {
-		return false
-	}
 	s.byID[n.Id] = n
-	s.counts[p.AgentID]++
-	return true
+	return nil
 }
 
 func NewID() string {
@@ -52,13 +65,12 @@ func (s *Set) Get(id string) *Session {
 // End removes a session, ends its stream and cancels its calls.
 func (s *Set) End(n *Session, why error) {
 	s.mu.Lock()
-	if _, ok := s.byID[n.Id]; ok {
-		delete(s.byID, n.Id)
-		if s.counts[n.AgentID]--; s.counts[n.AgentID] <= 0 {
-			delete(s.counts, n.AgentID)
-		}
-	}
+	_, open := s.byID[n.Id]
+	delete(s.byID, n.Id)
 	s.mu.Unlock()
+	if open {
+		s.gate.Give(n.Holder, 1)
+	}
 	n.mu.Lock()
 	first := !n.ended
 	n.ended = true
@@ -69,7 +81,12 @@ func (s *Set) End(n *Session, why error) {
 	for _, cancel := range n.calls {
 		cancel(why)
 	}
+	replays := n.replays
+	n.replays = nil
 	n.mu.Unlock()
+	for _, t := range replays {
+		s.budget.forget(t)
+	}
 	if first {
 		s.onEnd(n)
 	}

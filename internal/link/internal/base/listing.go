@@ -36,8 +36,11 @@ func refuse(frame []byte, f wire.Frame) []byte {
 	return wire.AppendError(nil, f.ID.Of(frame), wire.CodeMethodNotFound, "not supported by this client", nil)
 }
 
-// maxPages bounds the pages of one list.
-const maxPages = 200
+// Bounds on one list: its pages, and the bytes of all of them together.
+const (
+	maxPages     = 200
+	maxListBytes = 8 << 20
+)
 
 // asker sends a request of Bouncer's own and returns the answer.
 type asker func(ctx context.Context, method string, params []byte) ([]byte, wire.Frame, error)
@@ -93,7 +96,7 @@ func (l *Base) readList(ctx context.Context, kind tools.Kind, ask asker) (list [
 	defer cancel()
 	var pages [][]tools.Tool
 	seen := map[string]bool{}
-	count := 0
+	count, size := 0, 0
 	for cursor := ""; ; {
 		var params []byte
 		if cursor != "" {
@@ -107,6 +110,16 @@ func (l *Base) readList(ctx context.Context, kind tools.Kind, ask asker) (list [
 			e := wire.ReadError(frame, f.Error)
 			return nil, nil, l.Fail(
 				diagnosis.Evidence{Stage: "tools", What: diagnosis.NotServed, RPCCode: e.Code, RPCMessage: l.Short(e.Message)},
+				nil,
+			)
+		}
+		if size += len(frame); size > maxListBytes {
+			return nil, nil, l.Fail(
+				diagnosis.Evidence{
+					Stage: "tools",
+					What:  diagnosis.EndlessPages,
+					Note:  fmt.Sprintf("given up after %d pages with more than %d MiB of %s", len(pages)+1, maxListBytes>>20, kind),
+				},
 				nil,
 			)
 		}
