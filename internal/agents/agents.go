@@ -6,9 +6,11 @@ package agents
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -43,26 +45,26 @@ const (
 func (svc *Service) Agents(ctx context.Context, by team.Person) ([]team.Agent, error) {
 	svc.registry.FlushUse(ctx)
 	list, err := svc.store.Agents(ctx, time.Now())
-	if err != nil || by.Role != team.Member {
-		return list, err
-	}
-	own := []team.Agent{}
-	for _, a := range list {
-		if a.Owner == by.Name {
-			own = append(own, a)
-		}
-	}
-	return own, nil
+	return slices.DeleteFunc(list, func(a team.Agent) bool { return !access.May(by, access.SeeAgents, a.Owner) }), err
 }
 
 // Agent returns one agent that the person may see; another one is not found.
 func (svc *Service) Agent(ctx context.Context, by team.Person, name string) (team.Agent, error) {
 	svc.registry.FlushUse(ctx)
 	a, err := svc.store.AgentByName(ctx, name, time.Now())
-	if err == nil && by.Role == team.Member && a.Owner != by.Name {
+	if err == nil && !access.May(by, access.SeeAgents, a.Owner) {
 		err = store.ErrNotFound
 	}
 	return a, store.Explain(err, "agent", name)
+}
+
+// kept returns one agent that the person may alter.
+func (svc *Service) kept(ctx context.Context, by team.Person, name string) (team.Agent, error) {
+	a, err := svc.Agent(ctx, by, name)
+	if err == nil && !access.May(by, access.KeepAgents, a.Owner) {
+		err = &team.FieldError{Field: "name", Why: "names an agent that your role does not let you alter"}
+	}
+	return a, err
 }
 
 // AddAgent adds an agent. Members add agents of their own only.
@@ -124,7 +126,7 @@ func (svc *Service) checkRoom(ctx context.Context, owner string) error {
 }
 
 func (svc *Service) checkOwner(ctx context.Context, by team.Person, owner string) error {
-	if by.Role == team.Member && owner != by.Name {
+	if !access.May(by, access.KeepAgents, owner) {
 		return &team.FieldError{Field: "owner", Why: fmt.Sprintf("must be %s: members keep agents of their own only", by.Name)}
 	}
 	if owner == "" {
@@ -144,11 +146,11 @@ func describeAgent(a team.Agent) string {
 
 // mayConfirm reports whether somebody can stand for an agent's name. Members choose
 // the names of their agents, and read which names rules are for.
-func mayConfirm(by team.Person) bool { return by.Role == team.Admin || by.Role == team.Maintainer }
+func mayConfirm(by team.Person) bool { return access.May(by, access.ConfirmAgents, "") }
 
 // UpdateAgent alters an agent.
 func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string, p apitype.AgentPatch) (team.Agent, error) {
-	a, err := svc.Agent(ctx, by, name)
+	a, err := svc.kept(ctx, by, name)
 	if err != nil {
 		return a, err
 	}
@@ -205,7 +207,7 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 
 // RemoveAgent removes an agent and its passes.
 func (svc *Service) RemoveAgent(ctx context.Context, by team.Person, name string) error {
-	a, err := svc.Agent(ctx, by, name)
+	a, err := svc.kept(ctx, by, name)
 	if err != nil {
 		return err
 	}

@@ -3,16 +3,18 @@ package agents
 import (
 	"context"
 	"fmt"
+	"slices"
+	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 )
 
 // HolderFor finds for whom a person supplies a credential, and whether they may.
 func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server, agent string, forTeam bool) (team.Holder, error) {
-	mayForOthers := by.Role == team.Admin || by.Role == team.Maintainer
 	switch {
-	case by.Role == team.Auditor:
-		return team.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by an auditor"}
+	case access.ScopeOf(by.Role, access.SupplyAgents) == access.None:
+		return team.Holder{}, &team.FieldError{Field: "server", Why: "cannot be given a credential by somebody who is " + string(by.Role)}
 	case agent != "":
 		a, err := svc.Agent(ctx, by, agent)
 		if err == nil {
@@ -22,7 +24,7 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 			return team.Holder{}, err
 		}
 		return team.Holder{Agent: a.ID}, nil
-	case forTeam && !mayForOthers:
+	case forTeam && !access.May(by, access.MakeSignIns, ""):
 		return team.Holder{}, &team.FieldError{Field: "team", Why: "needs an admin or a maintainer; leave it out to use your own"}
 	case forTeam && (s.Per == team.PerPerson || s.Per == team.PerAgent):
 		return team.Holder{}, &team.FieldError{
@@ -39,32 +41,37 @@ func (svc *Service) HolderFor(ctx context.Context, by team.Person, s team.Server
 // owner, and for an agent of the team's an admin or a maintainer. Whoever else did
 // would decide whose account another person's agent acts with.
 func MaySupply(by team.Person, a team.Agent) error {
-	switch {
-	case by.Role == team.Auditor:
-		return &team.FieldError{Field: "agent", Why: "cannot be given a credential by an auditor"}
-	case a.Owner == by.Name, a.Owner == "" && by.Role != team.Member:
+	if access.May(by, access.SupplyAgents, a.Owner) {
 		return nil
 	}
-	return &team.FieldError{Field: "agent", Why: fmt.Sprintf("belongs to %s; nobody else supplies what it uses of its own", a.Owner)}
+	whose := a.Owner
+	if whose == "" {
+		whose = "the team"
+	}
+	return &team.FieldError{Field: "agent", Why: fmt.Sprintf("belongs to %s; you do not supply what it uses of its own", whose)}
 }
 
 // OwnsHolder reports whether a person may end what a holder has.
 func (svc *Service) OwnsHolder(ctx context.Context, by team.Person, h team.Holder) (bool, error) {
-	mayForOthers := by.Role == team.Admin || by.Role == team.Maintainer
+	owner := ""
 	switch {
+	case h.Person == by.ID:
+		owner = by.Name
 	case h.Person != "":
-		return h.Person == by.ID || by.Role == team.Admin, nil
-	case h.Agent == "" || mayForOthers:
-		return mayForOthers, nil
-	}
-	mine, err := svc.Agents(ctx, by)
-	if err != nil {
-		return false, err
-	}
-	for _, a := range mine {
-		if a.ID == h.Agent {
-			return by.Role != team.Auditor, nil
+		owner = "\x00somebody else" // whoever it is, it is not them
+	case h.Agent != "":
+		all, err := svc.store.Agents(ctx, time.Now())
+		if err != nil {
+			return false, fmt.Errorf("read the agents: %w", err)
+		}
+		at := slices.IndexFunc(all, func(a team.Agent) bool { return a.ID == h.Agent })
+		if at < 0 {
+			return false, nil
+		}
+		// An admin or a maintainer ends what any agent has; of people only an admin does.
+		if owner = all[at].Owner; access.May(by, access.KeepAgents, owner) {
+			return true, nil
 		}
 	}
-	return false, nil
+	return access.May(by, access.EndSignIns, owner), nil
 }

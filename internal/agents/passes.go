@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -114,7 +115,7 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 // one acts with the sign-ins of the agent's owner, which are nobody else's: not
 // even an admin's.
 func mayActAs(by team.Person, a team.Agent) error {
-	if a.Owner == "" || a.Owner == by.Name {
+	if access.May(by, access.SpeakForAgents, a.Owner) {
 		return nil
 	}
 	return &team.FieldError{
@@ -131,7 +132,7 @@ func mayActAs(by team.Person, a team.Agent) error {
 // RevokePass ends a pass; the very next call with it is refused. With the token of a
 // program ends what was agreed to.
 func (svc *Service) RevokePass(ctx context.Context, by team.Person, agent, id string) error {
-	a, err := svc.Agent(ctx, by, agent)
+	a, err := svc.kept(ctx, by, agent)
 	if err != nil {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 )
 
@@ -11,53 +12,53 @@ import (
 func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 	return []route{
 		{
-			method: get, path: "/api/agents", id: "listAgents", summary: "The agents you may see",
+			method: get, path: "/api/agents", id: "listAgents", action: access.SeeAgents, summary: "The agents you may see",
 			out: []team.Agent{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Agents(c.Context(), c.person) },
 		},
 		{
-			method: post, path: "/api/agents", id: "addAgent", summary: "Add an agent",
-			roles: members, in: apitype.NewAgent{}, out: team.Agent{}, status: 201,
+			method: post, path: "/api/agents", id: "addAgent", action: access.KeepAgents, summary: "Add an agent",
+			in: apitype.NewAgent{}, out: team.Agent{}, status: 201,
 			handle: with(func(c *call, in apitype.NewAgent) (any, error) { return svc.AddAgent(c.Context(), c.person, in) }),
 		},
 		{
-			method: get, path: "/api/agents/{name}", id: "getAgent", summary: "One agent",
+			method: get, path: "/api/agents/{name}", id: "getAgent", action: access.SeeAgents, summary: "One agent",
 			out: team.Agent{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Agent(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: patch, path: "/api/agents/{name}", id: "updateAgent", summary: "Alter an agent: kind, owner, pause or resume",
-			roles: members, in: apitype.AgentPatch{}, out: team.Agent{}, status: 200,
+			method: patch, path: "/api/agents/{name}", id: "updateAgent", action: access.KeepAgents, summary: "Alter an agent: kind, owner, pause or resume",
+			in: apitype.AgentPatch{}, out: team.Agent{}, status: 200,
 			handle: with(func(c *call, in apitype.AgentPatch) (any, error) {
 				return svc.UpdateAgent(c.Context(), c.person, c.name("name"), in)
 			}),
 		},
 		{
-			method: del, path: "/api/agents/{name}", id: "removeAgent", summary: "Remove an agent and its passes",
-			roles: members, status: 204,
+			method: del, path: "/api/agents/{name}", id: "removeAgent", action: access.KeepAgents, summary: "Remove an agent and its passes",
+			status: 204,
 			handle: func(c *call) (any, error) { return nil, svc.RemoveAgent(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: get, path: "/api/agents/{name}/reach", id: "getReach",
+			method: get, path: "/api/agents/{name}/reach", id: "getReach", action: access.SeeAgents,
 			summary: "Every tool, with whether the agent can use it and why",
 			out:     []apitype.ReachedTool{}, status: 200,
 			handle: func(c *call) (any, error) { return rules.Reach(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: get, path: "/api/agents/{name}/passes", id: "listPasses", summary: "The agent's passes",
+			method: get, path: "/api/agents/{name}/passes", id: "listPasses", action: access.SeeAgents, summary: "The agent's passes",
 			out: []team.Pass{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Passes(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: post, path: "/api/agents/{name}/passes", id: "makePass",
+			method: post, path: "/api/agents/{name}/passes", id: "makePass", action: access.SpeakForAgents,
 			summary: "Make a pass; its token is given out this once",
-			roles:   members, in: apitype.NewPass{}, out: apitype.IssuedPass{}, status: 201,
+			in:      apitype.NewPass{}, out: apitype.IssuedPass{}, status: 201,
 			handle: with(func(c *call, in apitype.NewPass) (any, error) { return makePass(c, svc, in) }),
 		},
 		{
-			method: del, path: "/api/agents/{name}/passes/{id}", id: "revokePass",
+			method: del, path: "/api/agents/{name}/passes/{id}", id: "revokePass", action: access.KeepAgents,
 			summary: "Revoke a pass; the next call with it is refused",
-			roles:   members, status: 204,
+			status:  204,
 			handle: func(c *call) (any, error) {
 				return nil, svc.RevokePass(c.Context(), c.person, c.name("name"), c.name("id"))
 			},

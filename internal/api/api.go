@@ -12,7 +12,6 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,6 +21,7 @@ import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/authserver"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
@@ -99,9 +99,10 @@ type API struct {
 type route struct {
 	method, path string
 	id, summary  string
-	public       bool        // no sign-in needed
-	roles        []team.Role // nil: everybody who is signed in
-	fresh        bool        // allowed while the one-time password is unchanged
+	public       bool          // no sign-in needed
+	self         bool          // about the person who asks, whoever it is
+	action       access.Action // what is done; who may, and to whose, is the table's to say
+	fresh        bool          // allowed while the one-time password is unchanged
 	query        []queryField
 	in, out      any    // zero values of the bodies; nil for none
 	status       int    // of success
@@ -130,6 +131,11 @@ func New(s Services, o Options) (*API, error) {
 	}
 	a := &API{o: o, s: s, streams: o.Book.Open("event streams of people", streamLimits)}
 	a.routes = a.table()
+	for _, rt := range a.routes {
+		if !rt.public && !rt.self && len(access.Roles(rt.action)) == 0 {
+			return nil, fmt.Errorf("route %s %s is for nobody: its action is in no row of the table of access", rt.method, rt.path)
+		}
+	}
 	doc, err := a.describe()
 	if err != nil {
 		return nil, err
@@ -224,11 +230,11 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 			Hint:   "choose a password in the console, or with bouncer login",
 		}, false
 	}
-	if rt.roles != nil && !slices.Contains(rt.roles, p.Role) {
+	if !rt.self && access.ScopeOf(p.Role, rt.action) == access.None {
 		return apitype.Problem{
 			Status: 403,
 			Title:  fmt.Sprintf("your role, %s, does not allow this", p.Role),
-			Hint:   "ask somebody who is " + roleWords(rt.roles),
+			Hint:   "ask somebody who is " + roleWords(access.Roles(rt.action)),
 		}, false
 	}
 	return apitype.Problem{}, true

@@ -35,9 +35,9 @@ const token = "skf-canary-0123456789"
 
 type obj = testkit.Obj
 
-// access is who may call what: A admin, M maintainer, O member, U auditor, and
+// allowed is who may call what: A admin, M maintainer, O member, U auditor, and
 // . for nobody signed in. Every route of the service must be here.
-var access = map[string]string{
+var allowed = map[string]string{
 	"GET /api/openapi.json": "AMOU.", "GET /api/about": "AMOU.", "POST /api/session": "AMOU.", "POST /api/tokens": "AMOU.",
 	"GET /api/session": "AMOU", "DELETE /api/session": "AMOU", "PUT /api/session/password": "AMOU",
 	"GET /api/people": "AMOU", "POST /api/people": "A", "PATCH /api/people/{name}": "A",
@@ -51,7 +51,7 @@ var access = map[string]string{
 	"GET /api/sign-ins": "AMOU", "POST /api/sign-ins": "AMO", "DELETE /api/sign-ins/{id}": "AMO", "GET /api/sign-in-problems/{id}": "AMOU.", "POST /api/session/elsewhere": "AMOU.",
 	"GET /api/consents": "AMOU", "DELETE /api/consents/{id}": "AMO", "GET /api/consent-requests/{id}": "AMO", "POST /api/consent-requests/{id}": "AMO",
 	"GET /api/logins": "AMOU", "DELETE /api/logins/{id}": "AMOU", "POST /api/people/{name}/password": "A", "DELETE /api/people/{name}": "A",
-	"PUT /api/people/{name}/subject": "A", "POST /api/session/tie": "AMOU", "GET /api/journal": "AMOU", "GET /api/limits": "AMU",
+	"PUT /api/people/{name}/subject": "A", "POST /api/session/tie": "AMOU", "GET /api/session/may": "AMOU", "GET /api/journal": "AMOU", "GET /api/limits": "AMU",
 	"GET /api/invitations": "A", "POST /api/invitations": "A", "DELETE /api/invitations/{id}": "A", "POST /api/join": "AMOU.",
 	"GET /api/calls": "AMOU", "GET /api/calls/{id}": "AMOU", "GET /api/call-counts": "AMOU", "GET /api/changes": "AMU", "GET /api/events": "AMOU",
 }
@@ -70,13 +70,13 @@ func TestEveryRouteByRole(t *testing.T) {
 			routes = append(routes, method+" "+path)
 		}
 	}
-	for route := range access {
+	for route := range allowed {
 		assert.Contains(t, routes, route, "the table lists a route that the service does not describe")
 	}
 	param := regexp.MustCompile(`\{[a-z]+\}`)
 	for _, route := range routes {
 		method, path, _ := strings.Cut(route, " ")
-		may, known := access[route]
+		may, known := allowed[route]
 		require.True(t, known, "%s is in no row of the table", route)
 		if route == "GET /api/events" || route == "DELETE /api/session" {
 			continue // the first never ends, the second would end the login; both have tests of their own

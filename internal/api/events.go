@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 )
@@ -85,12 +86,12 @@ func (a *API) stillIn(c *call) bool {
 }
 
 func visible(calls []team.Call, p team.Person) []team.Call {
-	if p.Role != team.Member {
+	if access.ScopeOf(p.Role, access.SeeCalls) == access.All {
 		return calls
 	}
 	var own []team.Call
 	for _, c := range calls {
-		if c.Person == p.Name {
+		if access.May(p, access.SeeCalls, c.Person) {
 			own = append(own, c)
 		}
 	}

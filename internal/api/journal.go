@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/journal"
 )
@@ -13,7 +14,7 @@ import (
 func journalRoutes(svc *journal.Reader) []route {
 	return []route{
 		{
-			method: get, path: "/api/calls", id: "listCalls",
+			method: get, path: "/api/calls", id: "listCalls", action: access.SeeCalls,
 			summary: "The journal, newest first; members see their own agents' calls",
 			query: andCallFields(
 				queryField{"before", "only calls older than the one with this id"},
@@ -29,17 +30,17 @@ func journalRoutes(svc *journal.Reader) []route {
 			},
 		},
 		{
-			method: get, path: "/api/calls/{id}", id: "getCall", summary: "One call in full",
+			method: get, path: "/api/calls/{id}", id: "getCall", action: access.SeeCalls, summary: "One call in full",
 			out: team.Call{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Call(c.Context(), c.person, c.name("id")) },
 		},
 		{
-			method: get, path: "/api/journal", id: "journalState", summary: "How the journal does: whether it records, and how much it keeps",
+			method: get, path: "/api/journal", id: "journalState", action: access.SeeServers, summary: "How the journal does: whether it records, and how much it keeps",
 			out: journal.State{}, status: 200,
 			handle: func(c *call) (any, error) { return c.api.s.JournalState(c.Context()) },
 		},
 		{
-			method: get, path: "/api/call-counts", id: "countCalls", summary: "Calls counted in equal steps of time",
+			method: get, path: "/api/call-counts", id: "countCalls", action: access.SeeCalls, summary: "Calls counted in equal steps of time",
 			query: andCallFields(queryField{"step", "length of a step in seconds; 3600 if left out"}), out: []team.Bucket{}, status: 200,
 			handle: func(c *call) (any, error) { return countCalls(c, svc) },
 		},

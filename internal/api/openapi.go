@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
+	"bouncer/internal/core/team"
 )
 
 func (a *API) serveDoc(w http.ResponseWriter, _ *call) {
@@ -54,8 +56,8 @@ func (a *API) describe() ([]byte, error) {
 		}
 		if rt.public {
 			op["security"] = []object{}
-		} else if rt.roles != nil {
-			op["description"] = "For the roles " + roleWords(rt.roles) + "."
+		} else if roles := access.Roles(rt.action); !rt.self && len(roles) < len(team.Roles) {
+			op["description"] = "For the roles " + roleWords(roles) + "."
 		}
 		item, ok := paths[rt.path].(object)
 		if !ok {

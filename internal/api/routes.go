@@ -5,19 +5,12 @@ import (
 	"slices"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 )
 
 const get, post, put, patch, del = http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete
-
-// Who may call what, by role.
-var (
-	admins  = []team.Role{team.Admin}
-	editors = []team.Role{team.Admin, team.Maintainer}
-	members = []team.Role{team.Admin, team.Maintainer, team.Member}
-	viewers = []team.Role{team.Admin, team.Maintainer, team.Auditor}
-)
 
 // table is every route, by noun.
 func (a *API) table() []route {
@@ -49,23 +42,23 @@ func (a *API) serviceRoutes() []route {
 			handle: a.about,
 		},
 		{
-			method: get, path: "/api/backup", id: "backup",
+			method: get, path: "/api/backup", id: "backup", action: access.Backup,
 			summary: "A copy of the state as a database file; secrets stay sealed in it",
-			roles:   admins, status: 200, media: "application/vnd.sqlite3",
+			status:  200, media: "application/vnd.sqlite3",
 			raw: a.backup,
 		},
 		{
-			method: get, path: "/api/changes", id: "listChanges", summary: "The newest alterations of Bouncer's own state",
-			roles: viewers, query: []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
+			method: get, path: "/api/changes", id: "listChanges", action: access.SeeChanges, summary: "The newest alterations of Bouncer's own state",
+			query: []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
 			handle: a.changes,
 		},
 		{
-			method: get, path: "/api/limits", id: "listLimits", summary: "How much is in use of everything that is bounded",
-			roles: viewers, out: []gate.Usage{}, status: 200,
+			method: get, path: "/api/limits", id: "listLimits", action: access.SeeService, summary: "How much is in use of everything that is bounded",
+			out: []gate.Usage{}, status: 200,
 			handle: func(*call) (any, error) { return a.s.Usage(), nil },
 		},
 		{
-			method: get, path: "/api/events", id: "events",
+			method: get, path: "/api/events", id: "events", action: access.SeeServers,
 			summary: "What happens, as it happens (server-sent events: changed, calls)",
 			status:  200, media: "text/event-stream",
 			raw: a.events,

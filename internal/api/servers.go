@@ -2,6 +2,7 @@ package api
 
 import (
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -12,61 +13,61 @@ import (
 func serverRoutes(svc *servers.Service) []route {
 	return []route{
 		{
-			method: get, path: "/api/servers", id: "listServers", summary: "Every registered server, with how it is doing",
+			method: get, path: "/api/servers", id: "listServers", action: access.SeeServers, summary: "Every registered server, with how it is doing",
 			out: []apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.List(c.Context(), c.person) },
 		},
 		{
-			method: post, path: "/api/servers", id: "registerServer", summary: "Reach a server, list its tools, and register it",
-			roles: editors, in: serverspec.Registration{}, out: apitype.ServerInfo{}, status: 201,
+			method: post, path: "/api/servers", id: "registerServer", action: access.KeepServers, summary: "Reach a server, list its tools, and register it",
+			in: serverspec.Registration{}, out: apitype.ServerInfo{}, status: 201,
 			handle: with(func(c *call, in serverspec.Registration) (any, error) { return svc.Register(c.Context(), c.person, in) }),
 		},
 		{
-			method: get, path: "/api/servers/{name}", id: "getServer", summary: "One server",
+			method: get, path: "/api/servers/{name}", id: "getServer", action: access.SeeServers, summary: "One server",
 			out: apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Get(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: patch, path: "/api/servers/{name}", id: "updateServer",
+			method: patch, path: "/api/servers/{name}", id: "updateServer", action: access.KeepServers,
 			summary: "Alter a server: address, credentials, sharing, operations, pause or resume",
-			roles:   editors, in: serverspec.ServerPatch{}, out: apitype.ServerInfo{}, status: 200,
+			in:      serverspec.ServerPatch{}, out: apitype.ServerInfo{}, status: 200,
 			handle: with(func(c *call, in serverspec.ServerPatch) (any, error) {
 				return svc.Update(c.Context(), c.person, c.name("name"), in)
 			}),
 		},
 		{
-			method: del, path: "/api/servers/{name}", id: "removeServer", summary: "Remove a server; its secret stays",
-			roles: editors, status: 204,
+			method: del, path: "/api/servers/{name}", id: "removeServer", action: access.KeepServers, summary: "Remove a server; its secret stays",
+			status: 204,
 			handle: func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: get, path: "/api/servers/{name}/tools", id: "listTools", summary: "The tools of one server",
+			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers, summary: "The tools of one server",
 			out: []apitype.ToolView{}, status: 200,
 			handle: func(c *call) (any, error) { return toolViews(svc.Tools(c.Context(), c.name("name"))) },
 		},
 		{
-			method: get, path: "/api/servers/{name}/editions", id: "listEditions",
+			method: get, path: "/api/servers/{name}/editions", id: "listEditions", action: access.SeeServers,
 			summary: "The recorded states of a server's tool list, newest first",
 			out:     []team.Edition{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Editions(c.Context(), c.name("name")) },
 		},
 		{
-			method: get, path: "/api/servers/{name}/operations", id: "listOperations",
+			method: get, path: "/api/servers/{name}/operations", id: "listOperations", action: access.SeeServers,
 			summary: "The operations of a REST API, with those that are tools",
 			out:     serverspec.DocumentInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Operations(c.Context(), c.name("name")) },
 		},
 		{
-			method: post, path: "/api/documents", id: "readDocument", summary: "Read an OpenAPI document and list its operations",
-			roles: editors, in: apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
+			method: post, path: "/api/documents", id: "readDocument", action: access.KeepServers, summary: "Read an OpenAPI document and list its operations",
+			in: apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
 			handle: with(func(c *call, in apitype.DocumentSource) (any, error) {
 				return svc.ReadDocument(c.Context(), in.Document, in.DocumentURL)
 			}),
 		},
 		{
-			method: post, path: "/api/servers/{name}/check", id: "checkServer",
+			method: post, path: "/api/servers/{name}/check", id: "checkServer", action: access.KeepServers,
 			summary: "Reach a server again, from the beginning",
-			roles:   editors, out: apitype.ServerInfo{}, status: 200,
+			out:     apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Check(c.Context(), c.name("name")) },
 		},
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/login"
 )
@@ -22,12 +23,17 @@ func sessionRoutes(svc *login.Service) []route {
 			}),
 		},
 		{
-			method: get, path: "/api/session", id: "whoAmI", summary: "Who is signed in",
+			method: get, path: "/api/session", id: "whoAmI", self: true, summary: "Who is signed in",
 			fresh: true, out: team.Person{}, status: 200,
 			handle: func(c *call) (any, error) { return c.person, nil },
 		},
 		{
-			method: del, path: "/api/session", id: "signOut", summary: "End the present login",
+			method: get, path: "/api/session/may", id: "whatMayI", self: true, summary: "What your role may do, and how far each action reaches",
+			out: map[access.Action]access.Scope{}, status: 200,
+			handle: func(c *call) (any, error) { return access.Of(c.person.Role), nil },
+		},
+		{
+			method: del, path: "/api/session", id: "signOut", self: true, summary: "End the present login",
 			fresh: true, status: 204,
 			handle: func(c *call) (any, error) {
 				c.api.dropLogin(c.w)
@@ -35,7 +41,7 @@ func sessionRoutes(svc *login.Service) []route {
 			},
 		},
 		{
-			method: put, path: "/api/session/password", id: "changePassword",
+			method: put, path: "/api/session/password", id: "changePassword", self: true,
 			summary: "Choose another password; ends all other logins",
 			fresh:   true, in: apitype.NewPassword{}, status: 204,
 			handle: with(func(c *call, in apitype.NewPassword) (any, error) {
@@ -60,7 +66,7 @@ func sessionRoutes(svc *login.Service) []route {
 			}),
 		},
 		{
-			method: post, path: "/api/session/tie", id: "tieMyself",
+			method: post, path: "/api/session/tie", id: "tieMyself", self: true,
 			summary: "Begin to tie yourself to who you are at the identity provider, by signing in there",
 			in:      apitype.ProviderSignIn{}, out: apitype.SentTo{}, status: 200,
 			handle: with(func(c *call, in apitype.ProviderSignIn) (any, error) {
@@ -69,12 +75,12 @@ func sessionRoutes(svc *login.Service) []route {
 			}),
 		},
 		{
-			method: get, path: "/api/logins", id: "listLogins", summary: "Open logins: your own, and everybody's for admins",
+			method: get, path: "/api/logins", id: "listLogins", action: access.SeeLogins, summary: "Open logins: your own, and everybody's for admins",
 			out: []team.Login{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Logins(c.Context(), c.person, c.token) },
 		},
 		{
-			method: del, path: "/api/logins/{id}", id: "endLogin", summary: "End a login at once",
+			method: del, path: "/api/logins/{id}", id: "endLogin", action: access.EndLogins, summary: "End a login at once",
 			status: 204,
 			handle: func(c *call) (any, error) { return nil, svc.EndLogin(c.Context(), c.person, c.name("id")) },
 		},

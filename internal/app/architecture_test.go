@@ -73,6 +73,7 @@ var mayImport = []struct{ pkg, deps string }{
 
 // coreImports are the imports inside of the core.
 var coreImports = map[string]string{
+	"access":     "team",
 	"diagnosis":  "",
 	"dialect":    "",
 	"endpoint":   "team",

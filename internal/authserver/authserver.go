@@ -20,6 +20,7 @@ import (
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/oauth"
@@ -312,11 +313,8 @@ func (svc *Service) Consent(ctx context.Context, by team.Person, id string) (api
 // consentable are the agents that a person may lend a program: the own ones, and
 // for admins and maintainers those of the team.
 func (svc *Service) consentable(ctx context.Context, by team.Person) ([]team.Agent, error) {
-	if by.Role == team.Auditor {
-		return nil, nil
-	}
 	all, err := svc.agents.Agents(ctx, by)
-	return slices.DeleteFunc(all, func(a team.Agent) bool { return a.Owner != by.Name && a.Owner != "" }), err
+	return slices.DeleteFunc(all, func(a team.Agent) bool { return !access.May(by, access.SpeakForAgents, a.Owner) }), err
 }
 
 // Decide answers a program and returns where to send the browser.
@@ -567,7 +565,7 @@ func (svc *Service) Consents(ctx context.Context, by team.Person) ([]team.Consen
 	all, err := svc.store.Consents(ctx)
 	out := []team.Consent{}
 	for _, c := range all {
-		if by.Role != team.Member || c.Person == by.Name {
+		if access.May(by, access.SeeConsents, c.Person) {
 			out = append(out, c.Consent)
 		}
 	}
@@ -578,7 +576,7 @@ func (svc *Service) Consents(ctx context.Context, by team.Person) ([]team.Consen
 // refused.
 func (svc *Service) RevokeConsent(ctx context.Context, by team.Person, id string) error {
 	c, err := svc.store.Consent(ctx, strings.ToUpper(id))
-	if err == nil && by.Role == team.Member && c.Person != by.Name {
+	if err == nil && !access.May(by, access.EndConsents, c.Person) {
 		err = store.ErrNotFound
 	}
 	if err == nil {

@@ -166,6 +166,7 @@ func serverRegisterCommand() command {
 }
 
 func serverUpdateCommand() command {
+	var take bool
 	var url, secret string
 	var more options
 	var given tokenInput
@@ -177,12 +178,13 @@ func serverUpdateCommand() command {
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&url, "url", "", "new `address` of the MCP endpoint")
 			f.StringVar(&secret, "secret", "", "`name` of another stored secret to give to it")
+			f.BoolVar(&take, "take-issuer", false, "keep to the authorization server that it names now, though it is another one than before")
 			rest.define(f)
 			more.credentials.define(f)
 			given.define(f)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := serverspec.ServerPatch{}
+			in := serverspec.ServerPatch{TakeIssuer: take}
 			if t.given["url"] {
 				in.URL = &url
 			}

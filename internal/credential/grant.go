@@ -283,16 +283,35 @@ func (g *Grant) renew(ctx context.Context) error {
 		if row, err = SealGrant(g.set.o.Keys, row, next); err != nil {
 			return err
 		}
-		err := g.set.o.Store.Update(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.RenewSignIn(row) })
-		if err != nil {
-			return fmt.Errorf("store renewed tokens: %w", err)
-		}
 	}
+	issuer := next.Server.Issuer
+	err = g.set.o.Store.Update(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+		if row.ID != "" {
+			if err := tx.RenewSignIn(row); err != nil {
+				return fmt.Errorf("store renewed tokens: %w", err)
+			}
+		}
+		// It is kept to from its first success on.
+		return tx.PinIssuer(g.server.ID, issuer)
+	})
+	if err != nil {
+		return fmt.Errorf("store what was granted by %s: %w", issuer, err)
+	}
+	g.pin(issuer)
 	g.mu.Lock()
 	g.row, g.have, g.loaded, g.gotten, g.rejected = row, next, true, g.set.o.Now(), ""
 	g.mu.Unlock()
 	g.set.o.Events.Publish("sign-ins")
 	return nil
+}
+
+// pin notes the authorization server that the grant is kept to.
+func (g *Grant) pin(issuer string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.server.Issuer == "" {
+		g.server.Issuer = issuer
+	}
 }
 
 // freshTokens asks the authorization server in the way of the grant.

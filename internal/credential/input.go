@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
 )
@@ -77,7 +78,7 @@ func (s *Set) readSource(ctx context.Context, by team.Person, source, raw string
 	switch {
 	case raw != "":
 		return bad("and value exclude each other; give one of them")
-	case by.Role != team.Admin:
+	case !access.May(by, access.SourceSecrets, ""):
 		return bad("can be given by an admin only, since it reads where the service runs")
 	case strings.HasPrefix(source, "command ") && s.o.NoCommands:
 		return bad("cannot be a command: the service was started with processes off")

@@ -208,17 +208,31 @@ func (s *Set) Uses() map[string]int64 {
 func (s *Set) Discover(ctx context.Context, server team.Server) (oauth.Metadata, oauth.Challenge, error) {
 	c, _ := oauth.ReadChallenge(s.o.Challenge(ctx, server))
 	m, err := s.o.OAuth.Discover(ctx, server.URL, c)
-	if w := server.SignIn; err == nil && w != nil && w.Issuer != "" &&
-		strings.TrimSuffix(m.Issuer, "/") != strings.TrimSuffix(w.Issuer, "/") {
-		err = &oauth.Error{
-			Step:  oauth.StepMetadata,
-			Final: true,
-			Why: fmt.Sprintf(
-				"the server now names the authorization server %s, but its client id is for %s; nothing was sent there",
-				m.Issuer,
-				w.Issuer,
-			),
-		}
+	if w := server.SignIn; err == nil && w != nil {
+		err = sameIssuer(m.Issuer, *w, server)
 	}
 	return m, c, err
+}
+
+// sameIssuer holds the authorization server that a server names now against the one
+// that its client id is for, and against the one it named when it first worked: a
+// server that is taken over must not have Bouncer's credentials sent elsewhere.
+func sameIssuer(named string, w team.SignInWay, s team.Server) error {
+	same := func(a, b string) bool { return strings.TrimSuffix(a, "/") == strings.TrimSuffix(b, "/") }
+	switch {
+	case w.Issuer != "" && !same(named, w.Issuer):
+		return &oauth.Error{
+			Step:  oauth.StepMetadata,
+			Final: true,
+			Why:   fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; nothing was sent there", named, w.Issuer),
+		}
+	case w.Issuer == "" && s.Issuer != "" && !same(named, s.Issuer):
+		return &oauth.Error{
+			Step: oauth.StepMetadata,
+			Code: oauth.CodeIssuerChanged,
+			Why: fmt.Sprintf("the server now names the authorization server %s, and named %s before; nothing was sent there. "+
+				"If that is right, an admin or a maintainer says so: bouncer server update %s --take-issuer", named, s.Issuer, s.Name),
+		}
+	}
+	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/store"
 )
@@ -38,8 +39,12 @@ func filter(by team.Person, q Query) (store.CallFilter, error) {
 		Until:    q.Until,
 		Limit:    q.Limit,
 	}
-	if by.Role == team.Member {
+	switch access.ScopeOf(by.Role, access.SeeCalls) {
+	case access.All:
+	case access.Own:
 		f.Owner = by.Name
+	default:
+		return f, &team.NotFoundError{Kind: "call"}
 	}
 	for _, c := range [...]struct {
 		field, id string
@@ -78,7 +83,7 @@ func (r *Reader) Call(ctx context.Context, by team.Person, id string) (team.Call
 		return team.Call{}, store.Explain(err, "call", id)
 	}
 	c, err := r.store.CallByKey(ctx, key)
-	if err == nil && by.Role == team.Member && c.Person != by.Name {
+	if err == nil && !access.May(by, access.SeeCalls, c.Person) {
 		err = store.ErrNotFound
 	}
 	return c.Call, store.Explain(err, "call", id)

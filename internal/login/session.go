@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 	"bouncer/internal/oauth"
@@ -273,7 +274,7 @@ func (svc *Service) Logins(ctx context.Context, by team.Person, pass string) ([]
 	}
 	out := []team.Login{}
 	for _, l := range all {
-		if l.Person == by.Name || by.Role == team.Admin {
+		if access.May(by, access.SeeLogins, l.Person) {
 			l.Present = l.ID == present.ID
 			out = append(out, l)
 		}
@@ -288,7 +289,7 @@ func (svc *Service) EndLogin(ctx context.Context, by team.Person, id string) err
 		return err
 	}
 	for _, l := range all {
-		if l.ID == id && (l.Person == by.Name || by.Role == team.Admin) {
+		if l.ID == id && access.May(by, access.EndLogins, l.Person) {
 			return store.Explain(
 				svc.registry.Write(
 					ctx,

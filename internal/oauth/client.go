@@ -57,9 +57,15 @@ func (e *Error) Error() string { return e.Why }
 
 func (e *Error) Unwrap() error { return e.cause }
 
+// CodeIssuerChanged is the code of an error that no authorization server gives: the
+// tool server names another one than before.
+const CodeIssuerChanged = "issuer_changed"
+
 // Remedy says what helps.
 func (e *Error) Remedy() string {
 	switch e.Code {
+	case CodeIssuerChanged:
+		return "ask whoever runs the server whether that is right before anything is confirmed"
 	case "access_denied":
 		return "sign in again and agree to what is asked"
 	case "invalid_grant":

@@ -105,6 +105,8 @@ func (e *Error) Cause() diagnosis.Cause {
 	switch {
 	case e.Code == "invalid_client" || e.Code == "unauthorized_client":
 		return diagnosis.ClientWrong
+	case e.Code == CodeIssuerChanged:
+		return diagnosis.AuthorityChanged
 	case e.Code == "invalid_grant":
 		return diagnosis.SignInEnded
 	case e.Code == "invalid_scope" || e.Code == "insufficient_scope":

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
 	"bouncer/internal/registry"
@@ -71,7 +72,7 @@ func OwnName(server, person, agent string) string {
 
 // giveStored lets a holder use a secret of the team's that is stored already.
 func (svc *Service) giveStored(ctx context.Context, by team.Person, s team.Server, h team.Holder, name string) (team.Secret, error) {
-	if by.Role == team.Member {
+	if !access.May(by, access.AddSecrets, "") {
 		return team.Secret{}, &team.FieldError{Field: "secret", Why: "can be chosen by admins and maintainers only; give a value"}
 	}
 	have, err := svc.registry.TeamSecret(ctx, name)

@@ -13,6 +13,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
@@ -45,43 +46,52 @@ const maxOverlap = 7 * 24 * time.Hour
 func (svc *Service) List(ctx context.Context, by team.Person) ([]team.Secret, error) {
 	svc.registry.FlushUse(ctx)
 	list, err := svc.registry.Secrets(ctx)
-	if err != nil || by.Role != team.Member {
-		return list, err
-	}
-	mine, err := svc.agents.Agents(ctx, by)
 	if err != nil {
 		return nil, err
 	}
-	return slices.DeleteFunc(list, func(s team.Secret) bool {
-		ofMine := s.Agent != "" && slices.ContainsFunc(mine, func(a team.Agent) bool { return a.Name == s.Agent })
-		return s.Owner != by.Name && !ofMine
-	}), nil
+	owners, err := svc.owners(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(list, func(s team.Secret) bool { return !access.May(by, access.SeeSecrets, owners.of(s)) }), nil
 }
 
-// find returns a secret that a person may see. holds is set when its value is theirs
-// to replace: the own, those of the own agents, and for admins and maintainers the
-// team's.
-func (svc *Service) find(ctx context.Context, by team.Person, name string) (s team.Secret, holds bool, err error) {
+// owners are the owners of agents, by the agent's name.
+type owners map[string]string
+
+func (svc *Service) owners(ctx context.Context) (owners, error) {
+	all, err := svc.store.Agents(ctx, time.Now())
+	if err != nil {
+		return nil, fmt.Errorf("read the agents: %w", err)
+	}
+	out := owners{}
+	for _, a := range all {
+		out[a.Name] = a.Owner
+	}
+	return out, nil
+}
+
+// of is whose a secret is: a person's, or "" for the team's and its agents'.
+func (o owners) of(s team.Secret) string {
+	if s.Agent != "" {
+		return o[s.Agent]
+	}
+	return s.Owner
+}
+
+// find returns a secret that a person may see, and whose it is.
+func (svc *Service) find(ctx context.Context, by team.Person, name string) (s team.Secret, owner string, err error) {
 	if s, err = svc.registry.Secret(ctx, name); err != nil {
-		return s, false, err
+		return s, "", err
 	}
-	switch {
-	case s.Agent != "":
-		a, err := svc.agents.Agent(ctx, by, s.Agent)
-		var missing *team.NotFoundError
-		if err != nil && !errors.As(err, &missing) {
-			return s, false, err
-		}
-		holds = err == nil && agents.MaySupply(by, a) == nil
-	case s.Owner != "":
-		holds = s.Owner == by.Name
-	default:
-		holds = by.Role == team.Admin || by.Role == team.Maintainer
+	all, err := svc.owners(ctx)
+	if err != nil {
+		return s, "", err
 	}
-	if by.Role == team.Member && !holds {
-		return s, false, &team.NotFoundError{Kind: "secret", Name: name}
+	if owner = all.of(s); !access.May(by, access.SeeSecrets, owner) {
+		return s, "", &team.NotFoundError{Kind: "secret", Name: name}
 	}
-	return s, holds, nil
+	return s, owner, nil
 }
 
 // Inspect looks at a value without storing or returning it.
@@ -152,11 +162,11 @@ func (svc *Service) tryFor(ctx context.Context, s team.Server, h team.Holder, e 
 // first, unless that is not wanted; the value before stays usable for as long as
 // is asked.
 func (svc *Service) Rotate(ctx context.Context, by team.Person, name string, n apitype.NewValue) (team.Secret, error) {
-	s, holds, err := svc.find(ctx, by, name)
+	s, owner, err := svc.find(ctx, by, name)
 	if err != nil {
 		return s, err
 	}
-	if !holds {
+	if !access.May(by, access.RotateSecrets, owner) {
 		return s, &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own; nobody else replaces it", name, s.Owner+s.Agent)}
 	}
 	if n.Overlap < 0 || time.Duration(n.Overlap)*time.Hour > maxOverlap {
@@ -238,11 +248,11 @@ func (svc *Service) tryServer(ctx context.Context, view *credential.View, s team
 
 // Remove removes a secret that no server is given.
 func (svc *Service) Remove(ctx context.Context, by team.Person, name string) error {
-	s, holds, err := svc.find(ctx, by, name)
+	s, owner, err := svc.find(ctx, by, name)
 	if err != nil {
 		return err
 	}
-	if s.Own() && !holds && by.Role != team.Admin {
+	if !access.May(by, access.RemoveSecrets, owner) {
 		return &team.FieldError{Field: "secret", Why: fmt.Sprintf("%q is %s's own; ask them, or an admin", name, s.Owner+s.Agent)}
 	}
 	if len(s.UsedBy) > 0 && !s.Own() {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -57,7 +58,7 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]apitype.ServerI
 // who may alter it, and of auditors: headers, arguments and variables hold what
 // nobody meant to tell everybody.
 func shown(by team.Person, s apitype.ServerInfo) apitype.ServerInfo {
-	if by.Role != team.Member {
+	if access.May(by, access.SeeSetup, "") {
 		return s
 	}
 	s.Args, s.Dir, s.CA, s.ClientCert, s.Health.Stderr = nil, "", "", "", ""

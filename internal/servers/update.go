@@ -41,7 +41,7 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 			return apitype.ServerInfo{}, err
 		}
 	}
-	another := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil
+	another := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil || p.TakeIssuer
 	offer, err := svc.tryUpdate(ctx, s, view, another && !p.Anyway)
 	if err != nil {
 		return apitype.ServerInfo{}, err

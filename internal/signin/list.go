@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -41,7 +42,8 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.SignIn, er
 		visible[a.ID] = a.Name
 		owns = owns || a.Owner == by.Name
 	}
-	editor := by.Role == team.Admin || by.Role == team.Maintainer
+	editor, maker := access.May(by, access.MakeSignIns, ""), access.ScopeOf(by.Role, access.MakeSignIns) != access.None
+	seesAll := access.ScopeOf(by.Role, access.SeeSignIns) == access.All
 	todo, rest := []team.SignIn{}, []team.SignIn{}
 	for _, s := range servers {
 		if s.SignIn == nil {
@@ -59,11 +61,11 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.SignIn, er
 				if v.Agent == "" {
 					continue
 				}
-				v.Mine = by.Role != team.Auditor
+				v.Mine = maker
 			case row.Holder.Person != "":
 				v.Mine = row.Holder.Person == by.ID
 				mine = mine || v.Mine
-				if !v.Mine && by.Role == team.Member {
+				if !v.Mine && !seesAll {
 					continue
 				}
 			default:
@@ -82,7 +84,7 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.SignIn, er
 			v.Mine = false
 			rest = append(rest, v)
 		case s.SignIn.Grant == team.GrantAssertion:
-		case s.Per == team.PerPerson && !mine && by.Role != team.Auditor && owns:
+		case s.Per == team.PerPerson && !mine && maker && owns:
 			need.Person, need.Link = by.Name, svc.connectLink(ctx, s, team.Holder{Person: by.ID})
 			todo = append(todo, need)
 		case (s.Per == "" || s.Per == team.PerTeam) && !teams && editor:

@@ -242,6 +242,9 @@ func (svc *Service) take(ctx context.Context, pending oauth.PendingAuthorization
 // keep stores a grant, puts it in force, and waits until it has been tried.
 func (svc *Service) keep(ctx context.Context, pending oauth.PendingAuthorization[subject], t oauth.Tokens) error {
 	at := pending.About
+	if err := svc.stillMay(ctx, at); err != nil {
+		return err
+	}
 	record := oauth.NewRecord(pending.Server, pending.Identity, t)
 	svc.masks.Learn(record.Secrets()...)
 	row := store.StoredSignIn{
@@ -259,12 +262,54 @@ func (svc *Service) keep(ctx context.Context, pending oauth.PendingAuthorization
 		By: at.by, What: "sign-in.make", Subject: at.server.Name, After: fmt.Sprintf("at %s, scope %q", row.Issuer, row.Scope),
 		Topics: []string{"sign-ins", "servers"},
 	}
-	if err := svc.registry.Write(ctx, change, func(tx *store.Tx) error { return tx.PutSignIn(row) }); err != nil {
+	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
+		// It is kept to from its first success on.
+		if err := tx.PinIssuer(at.server.ID, row.Issuer); err != nil {
+			return err
+		}
+		return tx.PutSignIn(row)
+	})
+	if err != nil {
 		return store.Explain(err, "server", at.server.Name)
 	}
 	svc.pool.WaitTried(ctx, upstream.Key{Server: at.server.ID, Holder: at.holder})
 	// What the server offers is to be in force when the browser says that it is done.
 	return svc.registry.Refresh(ctx)
+}
+
+// stillMay reports whether what a sign-in was begun for still stands: the server as it
+// was, and the right of whoever signed in to do so for its holder.
+func (svc *Service) stillMay(ctx context.Context, at subject) error {
+	changed := &oauth.Error{Step: oauth.StepToken, Why: "things changed while you were signing in, so nothing was granted; begin again"}
+	s, err := svc.store.ServerByName(ctx, at.server.Name)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return changed
+	case err != nil:
+		return fmt.Errorf("read server %s: %w", at.server.Name, err)
+	case s.ID != at.server.ID || s.URL != at.server.URL || s.SignIn == nil || *s.SignIn != *at.server.SignIn:
+		return changed
+	}
+	by, err := svc.store.PersonByName(ctx, at.by.Name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && by.ID != at.by.ID) {
+		return changed
+	}
+	if err != nil {
+		return fmt.Errorf("read person %s: %w", at.by.Name, err)
+	}
+	agent := ""
+	if at.holder.Agent != "" {
+		known := svc.registry.Current().Agents[at.holder.Agent]
+		if known == nil {
+			return changed
+		}
+		agent = known.Name
+	}
+	h, err := svc.agents.HolderFor(ctx, by, s, agent, at.holder == team.Holder{})
+	if err != nil || h != at.holder {
+		return changed
+	}
+	return nil
 }
 
 // connectLink is where a holder signs in.

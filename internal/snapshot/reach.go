@@ -235,7 +235,12 @@ const maxInstructions = 16 << 10
 // Instructions are those of the servers in reach at this address.
 func (s *Catalog) Instructions() string {
 	if s.one != nil {
-		return s.one.Offer.Instructions
+		for _, kind := range tools.Kinds {
+			if len(s.lists[kind].sorted) > 0 {
+				return s.one.Offer.Instructions
+			}
+		}
+		return "" // an agent that reaches nothing here learns nothing of the server
 	}
 	var b strings.Builder
 	seen := map[*Server]bool{}

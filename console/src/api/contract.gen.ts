@@ -887,6 +887,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/may": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What your role may do, and how far each action reaches */
+        get: operations["whatMayI"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session/password": {
         parameters: {
             query?: never;
@@ -1715,6 +1732,8 @@ export interface components {
             sharing?: "auto" | "shared" | "private";
             /** @description how a grant is come by; an empty object for none */
             signIn?: components["schemas"]["SignInWay"];
+            /** @description keep to the authorization server that the server names from now on, though it is another one than before */
+            takeIssuer?: boolean;
             /** @description a new bearer token; tried before it is stored */
             token?: string;
             url?: string;
@@ -3783,6 +3802,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SentTo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    whatMayI: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What your role may do, and how far each action reaches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
                 };
             };
             /** @description what went wrong, and what helps */

@@ -47,6 +47,7 @@ const (
 	ScopeMissing      Cause = "auth.scope-missing"
 	ResourceMetadata  Cause = "auth.resource-metadata"
 	AuthorityMetadata Cause = "auth.authorization-server-metadata"
+	AuthorityChanged  Cause = "auth.another-authorization-server"
 	ClientRefused     Cause = "auth.registration-refused"
 	ClientWrong       Cause = "auth.client-id-or-secret-wrong"
 	AuthorityFails    Cause = "auth.authorization-server-fails"

@@ -63,12 +63,16 @@ type ServerPatch struct {
 	Secret     *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
 	Places     *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
 	SignIn     *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
-	Version    *int              `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+	// TakeIssuer is how a maintainer confirms that the authorization server is another
+	// one.
+	TakeIssuer bool `json:"takeIssuer,omitempty" doc:"keep to the authorization server that the server names from now on, though it is another one than before"`
+	Version    *int `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // Apply returns a server as a patch alters it. The error is a *team.FieldError or
 // an *OperationsError.
 func Apply(s team.Server, p ServerPatch) (team.Server, error) {
+	before := s.URL
 	if p.URL != nil {
 		if s.Transport == team.Stdio {
 			return s, &team.FieldError{Field: "url", Why: "does not go with a local process"}
@@ -114,6 +118,9 @@ func Apply(s team.Server, p ServerPatch) (team.Server, error) {
 	}
 	if p.Secret != nil {
 		s.Secret = *p.Secret
+	}
+	if p.TakeIssuer || p.SignIn != nil || s.URL != before {
+		s.Issuer = ""
 	}
 	return s, CheckOptions(s)
 }
