@@ -222,6 +222,22 @@ func (s *service) seed(ctx context.Context) error {
 			s.token = marit
 		}
 	}
+	// Everybody is the same person at Pilothouse, where the subject is the name.
+	var everybody []struct {
+		Name      string
+		Elsewhere bool
+	}
+	if err := s.call(ctx, http.MethodGet, "/api/people", nil, &everybody); err != nil {
+		return err
+	}
+	for _, p := range everybody {
+		if p.Elsewhere {
+			continue
+		}
+		if err := s.call(ctx, http.MethodPut, "/api/people/"+p.Name+"/subject", object{"subject": p.Name}, nil); err != nil {
+			return err
+		}
+	}
 	steps := []struct {
 		path string
 		in   object

@@ -80,7 +80,7 @@ type Services struct {
 	Taps       Taps
 	// JournalState tells how the journal does, Usage how much of what is bounded is
 	// handed out.
-	JournalState func(context.Context) (journal.State, error)
+	JournalState func(context.Context) (team.JournalState, error)
 	Usage        func() []gate.Usage
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error

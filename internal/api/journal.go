@@ -36,7 +36,7 @@ func journalRoutes(svc *journal.Reader) []route {
 		},
 		{
 			method: get, path: "/api/journal", id: "journalState", action: access.SeeServers, summary: "How the journal does: whether it records, and how much it keeps",
-			out: journal.State{}, status: 200,
+			out: team.JournalState{}, status: 200,
 			handle: func(c *call) (any, error) { return c.api.s.JournalState(c.Context()) },
 		},
 		{

@@ -68,7 +68,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"api", "core gate origin token apitype oauth journal registry people agents servers control/policy secrets login signin authserver"},
 	{"app", "core disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/policy secrets login signin relay authserver api"},
 	{"testkit", "core login app"},
-	{"cli", "core apitype bridge client terminal app"},
+	{"cli", "core apitype bridge client gate terminal app"},
 }
 
 // coreImports are the imports inside of the core.

@@ -219,9 +219,6 @@ func (svc *Service) audience(resource []string) (string, error) {
 // nobody is sent to an address of its choice before a person has decided (RFC 9700,
 // section 4.11). Errors are *AuthError and *team.ThrottledError.
 func (svc *Service) Authorize(ctx context.Context, q url.Values, from string) (page string, err error) {
-	if wait := svc.limiter.Spend(throttle.Often("authorize", from, 120)); wait > 0 {
-		return "", &team.ThrottledError{For: wait, Why: "too many sign-ins of programs are begun from this address"}
-	}
 	a, err := svc.program(ctx, q.Get("client_id"), from)
 	if err != nil {
 		return "", err

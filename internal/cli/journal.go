@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 )
 
 func journalCommands() []command {
@@ -203,19 +204,7 @@ func took(us int64) string {
 	return fmt.Sprintf("%.1f s", float64(us)/1e6)
 }
 
-// journalState is how the journal does, as the service tells it.
-type journalState struct {
-	Mode      string
-	Recording bool
-	Why       string
-	Since     *time.Time
-	Lost      int64
-	KeepDays  int
-	KeepBytes int64
-	Bytes     int64
-}
-
-func (t *task) showJournalState(s journalState) error {
+func (t *task) showJournalState(s team.JournalState) error {
 	state := "calls are recorded"
 	if !s.Recording {
 		state = "CALLS ARE NOT RECORDED: " + s.Why
@@ -244,17 +233,11 @@ func (t *task) showJournalState(s journalState) error {
 	return nil
 }
 
-// usage is how much of something that is bounded is in use.
-type usage struct {
-	What                                           string
-	Now, Most, Limit, PerAgent, PerPerson, Refused int64
-}
-
 func limitsCommand() command {
 	return command{
 		noun: "limits", short: "Show how much is in use of everything that is bounded", example: "bouncer limits",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/limits", func(list []usage) error {
+			return fetch(ctx, t, "/api/limits", func(list []gate.Usage) error {
 				number := func(n int64) string {
 					if n == 0 {
 						return "-"
@@ -264,7 +247,7 @@ func limitsCommand() command {
 				var rows [][]string
 				for _, u := range list {
 					rows = append(rows, []string{
-						u.What, strconv.FormatInt(u.Now, 10), number(u.Most), number(u.Limit), number(u.PerPerson), number(u.PerAgent), number(u.Refused),
+						u.What, strconv.FormatInt(u.Now, 10), number(u.Most), number(u.Limit), number(u.Person), number(u.Agent), number(u.Refused),
 					})
 				}
 				return t.table([]string{"WHAT", "NOW", "MOST", "LIMIT", "PER PERSON", "PER AGENT", "REFUSED"}, rows)

@@ -99,21 +99,9 @@ type UnrecordableError struct{ Why string }
 
 func (e *UnrecordableError) Error() string { return "calls cannot be recorded now: " + e.Why }
 
-// State is how the journal does.
-type State struct {
-	Mode      string     `json:"mode" enum:"normal,strict"`
-	Recording bool       `json:"recording" doc:"false while calls cannot be recorded"`
-	Why       string     `json:"why,omitempty" doc:"why calls cannot be recorded"`
-	Since     *time.Time `json:"since,omitempty" doc:"since when they cannot"`
-	Lost      int64      `json:"lost" doc:"calls since the start that ran and could not be recorded"`
-	KeepDays  int        `json:"keepDays" doc:"for how many days records are kept; 0 for without a bound"`
-	KeepBytes int64      `json:"keepBytes" doc:"how large the database may become; 0 for without a bound"`
-	Bytes     int64      `json:"bytes" doc:"how large the database is"`
-}
-
 // State tells how the journal does.
-func (j *Journal) State(ctx context.Context) (State, error) {
-	s := State{Mode: "normal", Recording: true, Lost: j.lost.Load(), KeepDays: int(j.o.Keep.Age.Hours() / 24), KeepBytes: j.o.Keep.Size}
+func (j *Journal) State(ctx context.Context) (team.JournalState, error) {
+	s := team.JournalState{Mode: "normal", Recording: true, Lost: j.lost.Load(), KeepDays: int(j.o.Keep.Age.Hours() / 24), KeepBytes: j.o.Keep.Size}
 	if j.o.Strict {
 		s.Mode = "strict"
 	}

@@ -64,7 +64,7 @@ func TestPeopleSignInElsewhere(t *testing.T) {
 	as.Auto = "marit"
 	m := w.Browser("")
 	problem := m.Problem(t, enter(t, m, ""))
-	assert.Contains(t, problem, "signs in with a password", "a name is not taken over from somebody who is here")
+	assert.Contains(t, problem, "taken here already", "a name is not taken over from somebody who is here")
 	assert.Contains(t, problem, "bouncer person tie marit --subject")
 	status, _ = m.Do("GET", "/api/session", nil)
 	assert.Equal(t, 401, status)

@@ -122,8 +122,8 @@ func (svc *Service) finish(
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 
 // refusal is why the provider's word does not let somebody in.
-func refusal(code, why string) error {
-	return &oauth.Error{Step: oauth.StepToken, Code: code, Final: true, Why: why}
+func refusal(code, why, help string) error {
+	return &oauth.Error{Step: oauth.StepToken, Code: code, Final: true, Why: why, Help: help}
 }
 
 // subjectOf is who somebody is at the provider, in one text.
@@ -134,7 +134,7 @@ func (svc *Service) roleOf(c oauth.Claims) (team.Role, error) {
 	role, ok := svc.o.Provider.RoleOf(c.Groups)
 	if !ok {
 		return role, refusal("access_denied",
-			"none of your groups there has a role in Bouncer; ask an admin of Bouncer to map one (setting oidc-groups)")
+			"none of your groups there has a role in Bouncer", "ask an admin of Bouncer to map one (setting oidc-groups)")
 	}
 	return role, nil
 }
@@ -202,10 +202,11 @@ func (svc *Service) joinProvider(ctx context.Context, issuer string, c oauth.Cla
 	p, err := svc.store.PersonByName(ctx, name)
 	switch {
 	case err == nil && p.Elsewhere:
-		return p, refusal("", fmt.Sprintf("the name %s belongs to somebody else of the identity provider; ask an admin of Bouncer", name))
+		return p, refusal("", fmt.Sprintf("the name %s belongs to somebody else of the identity provider", name), "ask an admin of Bouncer")
 	case err == nil:
-		return p, refusal("", fmt.Sprintf("%s is somebody here already, who signs in with a password. If that is you, sign in with it and tie yourself "+
-			"to the identity provider on the page People; or have an admin run: bouncer person tie %s --subject %s", name, name, quoteWord(c.Subject)))
+		return p, refusal("", fmt.Sprintf("the name %s is taken here already, by somebody who signs in with a password", name),
+			fmt.Sprintf("if that is you, sign in with the password and tie yourself to %s on the page People; "+
+				"or have an admin run: bouncer person tie %s --subject %s", svc.o.Provider.Name(), name, quoteWord(c.Subject)))
 	case !errors.Is(err, store.ErrNotFound):
 		return p, fmt.Errorf("look whether a name is taken: %w", err)
 	}
@@ -251,7 +252,7 @@ func (svc *Service) tieMyself(ctx context.Context, personID, issuer string, c oa
 	}
 	at := slices.IndexFunc(everybody, func(p team.Person) bool { return p.ID == personID })
 	if at < 0 || everybody[at].Elsewhere {
-		return team.Person{}, refusal("", "you are no longer here, or are tied to an account there already")
+		return team.Person{}, refusal("", "you are no longer here, or are tied to an account there already", "sign in again")
 	}
 	return svc.tie(ctx, everybody[at], everybody[at], role, subjectOf(issuer, c))
 }

@@ -50,6 +50,8 @@ type Error struct {
 	// Final is set when asking again in the same way cannot help: the grant is
 	// gone, or the client is not known.
 	Final bool
+	// Help is what helps, where that does not follow from the code and the step.
+	Help  string
 	cause error
 }
 
@@ -63,6 +65,9 @@ const CodeIssuerChanged = "issuer_changed"
 
 // Remedy says what helps.
 func (e *Error) Remedy() string {
+	if e.Help != "" {
+		return e.Help
+	}
 	switch e.Code {
 	case CodeIssuerChanged:
 		return "ask whoever runs the server whether that is right before anything is confirmed"

@@ -1296,6 +1296,27 @@ export interface components {
             password: string;
             token: string;
         };
+        JournalState: {
+            /** @description how large the database is */
+            bytes: number;
+            /** @description how large the database may become; 0 for without a bound */
+            keepBytes: number;
+            /** @description for how many days records are kept; 0 for without a bound */
+            keepDays: number;
+            /** @description calls since the start that ran and could not be recorded */
+            lost: number;
+            /** @enum {string} */
+            mode: "normal" | "strict";
+            /** @description false while calls cannot be recorded */
+            recording: boolean;
+            /**
+             * Format: date-time
+             * @description since when they cannot
+             */
+            since?: string;
+            /** @description why calls cannot be recorded */
+            why?: string;
+        };
         KeySet: {
             /** @description ids of the keys, the one in force last */
             keys: string[];
@@ -1820,27 +1841,6 @@ export interface components {
             name: "resolve" | "connect" | "tls" | "launch" | "initialize" | "tools";
             note?: string;
             ok: boolean;
-        };
-        State: {
-            /** @description how large the database is */
-            bytes: number;
-            /** @description how large the database may become; 0 for without a bound */
-            keepBytes: number;
-            /** @description for how many days records are kept; 0 for without a bound */
-            keepDays: number;
-            /** @description calls since the start that ran and could not be recorded */
-            lost: number;
-            /** @enum {string} */
-            mode: "normal" | "strict";
-            /** @description false while calls cannot be recorded */
-            recording: boolean;
-            /**
-             * Format: date-time
-             * @description since when they cannot
-             */
-            since?: string;
-            /** @description why calls cannot be recorded */
-            why?: string;
         };
         Tie: {
             /** @description the subject there, as the refused sign-in told it */
@@ -2715,7 +2715,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["State"];
+                    "application/json": components["schemas"]["JournalState"];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -17,6 +17,8 @@ import type {
   Invited,
   IssuedPass,
   Joining,
+  JournalState,
+  Limit,
   Login,
   NewAgent,
   NewPerson,
@@ -115,6 +117,9 @@ export const signIns = () => request<SignIn[]>('GET', '/api/sign-ins')
 export const beginSignIn = (body: SignInTry) => request<SentTo>('POST', '/api/sign-ins', body)
 export const revokeSignIn = (id: string) => request<void>('DELETE', `/api/sign-ins/${seg(id)}`)
 export const signInProblem = (id: string) => request<SignInProblem>('GET', `/api/sign-in-problems/${seg(id)}`)
+export const tieMyself = (back: string) => request<SentTo>('POST', '/api/session/tie', { back })
+export const journalState = () => request<JournalState>('GET', '/api/journal')
+export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })
 
 export const consents = () => request<Consent[]>('GET', '/api/consents')

@@ -55,3 +55,5 @@ export type Invited = Schema['Invited']
 export type Joining = Schema['Joining']
 /** Problem is an error as the API tells it (RFC 9457). */
 export type Problem = Schema['Problem']
+export type JournalState = Schema['JournalState']
+export type Limit = Schema['Usage']

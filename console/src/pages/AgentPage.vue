@@ -48,6 +48,13 @@ const shown = computed(() => {
 async function pause(paused: boolean) {
   if (await attempt(() => api.updateAgent(props.name, { paused }))) loadAll()
 }
+async function confirmName() {
+  if (
+    (await confirmed(`Confirm ${props.name}?`, 'Rules that name agents by a pattern will bind it from the next call on.', 'Confirm')) &&
+    (await attempt(() => api.updateAgent(props.name, { confirmed: true })))
+  )
+    loadAll()
+}
 async function remove() {
   const ok = await confirmed(`Remove ${props.name}?`, 'Its passes stop working at once. The journal stays.', 'Remove')
   if (ok && (await attempt(() => api.removeAgent(props.name)))) void router.push('/agents')
@@ -77,12 +84,17 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <StateMark v-if="a" :state="a.paused ? 'paused' : 'active'" />
     <span v-if="a" class="soft">{{ a.kind }} of {{ a.owner || 'the team' }}, last seen {{ ago(a.seen) }}</span>
     <div class="grow" />
+    <ElButton v-if="a && !a.confirmed && mayKeep" @click="confirmName">Confirm the name</ElButton>
     <template v-if="a && mayOwn">
       <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
     </template>
   </div>
   <ErrorNote v-if="agent.error.value" :error="agent.error.value" :retry="loadAll" />
+  <p v-if="a && !a.confirmed" class="note" role="status">
+    Nobody has confirmed this agent’s name yet. Rules for a pattern of names, like <code>ops-*</code>, admit nothing for it until an admin
+    or a maintainer has.
+  </p>
   <template v-if="a">
     <div class="pagehead sub">
       <h2>Reach</h2>
@@ -215,6 +227,14 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
 </template>
 
 <style scoped>
+.note {
+  margin: 0 0 12px;
+  padding: 8px 12px;
+  border: 1px solid var(--line);
+  border-left: 3px solid var(--warn);
+  border-radius: 5px;
+  background: var(--sheet);
+}
 .lack {
   display: block;
 }

@@ -61,7 +61,10 @@ function added(a: api.Agent) {
           </td>
           <td>{{ a.kind }}</td>
           <td>{{ a.owner || 'the team' }}</td>
-          <td><StateMark :state="a.paused ? 'paused' : 'active'" /></td>
+          <td>
+            <StateMark :state="a.paused ? 'paused' : 'active'" />
+            <div v-if="!a.confirmed" class="soft">name not confirmed</div>
+          </td>
           <td class="num">
             <span :class="{ soft: a.passes === 0 }">{{ a.passes }}</span>
           </td>

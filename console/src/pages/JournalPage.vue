@@ -33,6 +33,7 @@ const counts = useResource((signal) => {
   since.value = Math.floor(Date.now() / width) * width - (s.count - 1) * width
   return api.callCounts({ ...filter, since: new Date(since.value).toISOString() }, s.step, signal)
 })
+const state = useResource(() => api.journalState())
 const agents = useResource(() => api.agents())
 const servers = useResource(() => api.servers())
 const outcomes = ['ok', 'tool-error', 'error', 'refused', 'cancelled', 'timeout', 'unreachable']
@@ -58,6 +59,7 @@ onMounted(() => {
   loadAll()
   void agents.load()
   void servers.load()
+  void state.load()
 })
 let delay = 0
 watch(filter, () => {
@@ -86,8 +88,11 @@ function arrive(calls: api.Call[]) {
     void loadList()
     return
   }
+  // A refusal that repeats comes again with its count.
+  const renewed = new Map(fresh.map((c) => [c.id, c]))
   const known = new Set(rows.value.map((c) => c.id))
-  rows.value = [...fresh.reverse().filter((c) => !known.has(c.id)), ...rows.value].slice(0, mostRows)
+  const counted = rows.value.map((c) => renewed.get(c.id) ?? c)
+  rows.value = [...fresh.reverse().filter((c) => !known.has(c.id)), ...counted].slice(0, mostRows)
 }
 useLive({ calls: arrive, back: loadAll })
 
@@ -112,6 +117,13 @@ function hold() {
     /></ElSelect>
     <ElButton :aria-pressed="held" @click="hold">{{ holdText }}</ElButton>
   </div>
+  <p v-if="state.data.value && !state.data.value.recording" class="unrecorded" role="alert">
+    <strong>Calls are not recorded:</strong> {{ state.data.value.why }}.
+    {{ state.data.value.mode === 'strict' ? 'Until then calls are refused.' : `${state.data.value.lost} calls were lost since the start.` }}
+  </p>
+  <p v-else-if="state.data.value?.lost" class="unrecorded" role="status">
+    {{ state.data.value.lost }} calls ran since the start that could not be recorded.
+  </p>
   <section class="sheet pad chartbox">
     <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
   </section>
@@ -163,7 +175,11 @@ function hold() {
           <td class="clip">{{ c.agent }}</td>
           <td class="clip">{{ c.server || '–' }}</td>
           <td class="clip mono" :title="c.tool">{{ c.tool }}</td>
-          <td><StateMark :state="c.outcome" /></td>
+          <td>
+            <StateMark :state="c.outcome" /><span v-if="c.times > 1" class="soft" :title="`${c.times} times within a minute`">
+              ×{{ c.times }}</span
+            >
+          </td>
           <td class="num">{{ took(c.us) }}</td>
           <td class="clip soft" :title="c.error">{{ c.error || '' }}</td>
         </tr>
@@ -175,6 +191,14 @@ function hold() {
 </template>
 
 <style scoped>
+.unrecorded {
+  margin: 0 0 12px;
+  padding: 8px 12px;
+  border: 1px solid var(--line);
+  border-left: 3px solid var(--bad);
+  border-radius: 5px;
+  background: var(--sheet);
+}
 .chartbox {
   margin-bottom: 12px;
 }

@@ -11,7 +11,7 @@ import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { person } = useSession()
+const { person, service } = useSession()
 const admin = computed(() => person.value?.role === 'admin')
 const filter = ref('')
 const people = useResource(() => api.people())
@@ -56,6 +56,13 @@ async function submit() {
   adding.value = ''
   Object.assign(form, { note: '', name: '', fullName: '' })
   loadAll()
+}
+async function tie() {
+  const provider = service.value?.provider ?? ''
+  const text = `You sign in at ${provider} now. From then on your groups there say what your role is.`
+  if (!(await confirmed(`Tie yourself to ${provider}?`, text, 'Go on'))) return
+  const to = await action.run(() => api.tieMyself('/people'))
+  if (to) window.location.assign(to.url)
 }
 async function setRole(p: api.Person, role: api.Role) {
   await attempt(() => api.updatePerson(p.name, { role }))
@@ -147,7 +154,12 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
               <div v-if="p.elsewhere" class="soft">by groups</div></template
             >
           </td>
-          <td class="soft">{{ may[p.role] }}{{ p.elsewhere ? '; signs in at the identity provider' : '' }}</td>
+          <td class="soft">
+            {{ may[p.role] }}{{ p.elsewhere ? '; signs in at the identity provider' : '' }}
+            <div v-if="service?.provider && !p.elsewhere && p.name === person?.name">
+              <button class="plain" type="button" @click="tie">Tie yourself to {{ service.provider }}</button>
+            </div>
+          </td>
           <td v-if="admin">
             <template v-if="p.name !== person?.name"
               ><button class="plain" type="button" @click="reset(p)">New password</button> ·

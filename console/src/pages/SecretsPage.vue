@@ -20,11 +20,16 @@ useLive({ topics: (t) => (t === 'secrets' || t === 'servers') && load(), back: l
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (data.value ?? []).filter(
-    (s) => !f || [s.name, s.kind, s.owner ?? '', s.source ?? '', ...s.usedBy].some((v) => v.toLowerCase().includes(f)),
+    (s) => !f || [s.name, s.kind, s.owner ?? '', s.agent ?? '', s.source ?? '', ...s.usedBy].some((v) => v.toLowerCase().includes(f)),
   )
 })
 const soon = computed(() => (data.value ?? []).filter((s) => s.warning))
-const mine = (s: api.Secret) => mayKeep.value || s.owner === person.value?.name
+// The team's are the keepers' to replace; what is somebody's own is theirs alone. A member is shown no other secrets.
+const ofTeam = (s: api.Secret) => !s.owner && !s.agent
+const agents = useResource(() => api.agents())
+onMounted(agents.load)
+const owns = (name: string) => agents.data.value?.find((a) => a.name === name)?.owner === person.value?.name
+const mine = (s: api.Secret) => (ofTeam(s) ? mayKeep.value : s.agent ? owns(s.agent) : s.owner === person.value?.name)
 async function remove(s: api.Secret) {
   if ((await confirmed(`Remove ${s.name}?`, 'Its value cannot be had back.', 'Remove')) && (await attempt(() => api.removeSecret(s.name))))
     void load()
@@ -101,7 +106,7 @@ function detail(s: api.Secret): string {
         <tr v-for="s in shown" :key="s.id">
           <td class="mono">
             {{ s.name }}
-            <div v-if="s.owner" class="soft">{{ s.owner }}’s own</div>
+            <div v-if="s.owner || s.agent" class="soft">{{ s.owner ? `${s.owner}’s own` : `agent ${s.agent}’s own` }}</div>
           </td>
           <td>{{ s.kind }}</td>
           <td>

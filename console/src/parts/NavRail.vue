@@ -1,18 +1,18 @@
 <script setup lang="ts">
-import { Collection, Connection, Key, List, Moon, Stamp, Sunny, SwitchButton, Ticket, User } from '@element-plus/icons-vue'
+import { Collection, Connection, Key, List, Moon, Odometer, Stamp, Sunny, SwitchButton, Ticket, User } from '@element-plus/icons-vue'
 import { ElIcon } from 'element-plus'
 import { computed } from 'vue'
 import { useLive } from '../use/live'
 import { useSession } from '../use/session'
 import { useTheme } from '../use/theme'
 
-const { person, service, leave } = useSession()
+const { person, service, maySeeService, leave } = useSession()
 const { theme, toggle } = useTheme()
 const { connected } = useLive()
 const liveText = computed(() => (connected.value ? 'live' : 'reconnecting'))
 const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
 
-const pages = [
+const everybodys = [
   { to: '/servers', text: 'Servers', icon: Connection },
   { to: '/agents', text: 'Agents', icon: Collection },
   { to: '/rules', text: 'Rules', icon: Stamp },
@@ -21,6 +21,7 @@ const pages = [
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
   { to: '/people', text: 'People', icon: User },
 ]
+const pages = computed(() => (maySeeService.value ? [...everybodys, { to: '/service', text: 'Service', icon: Odometer }] : everybodys))
 </script>
 
 <template>

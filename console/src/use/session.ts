@@ -7,6 +7,7 @@ const service = ref<About | null>(null)
 /** useSession knows who is signed in and what they may do. */
 export function useSession() {
   const mayKeep = computed(() => person.value?.role === 'admin' || person.value?.role === 'maintainer')
+  const maySeeService = computed(() => person.value !== null && person.value.role !== 'member')
   const mayOwn = computed(() => mayKeep.value || person.value?.role === 'member')
 
   async function load() {
@@ -17,7 +18,7 @@ export function useSession() {
     await signOut().catch(() => undefined)
     person.value = null
   }
-  return { person, service, mayKeep, mayOwn, load, leave }
+  return { person, service, mayKeep, mayOwn, maySeeService, load, leave }
 }
 
 whenSignedOut(() => (person.value = null))

@@ -341,6 +341,18 @@ const (
 	OutcomeUnreachable = "unreachable"
 )
 
+// JournalState is how the journal does.
+type JournalState struct {
+	Mode      string     `json:"mode" enum:"normal,strict"`
+	Recording bool       `json:"recording" doc:"false while calls cannot be recorded"`
+	Why       string     `json:"why,omitempty" doc:"why calls cannot be recorded"`
+	Since     *time.Time `json:"since,omitempty" doc:"since when they cannot"`
+	Lost      int64      `json:"lost" doc:"calls since the start that ran and could not be recorded"`
+	KeepDays  int        `json:"keepDays" doc:"for how many days records are kept; 0 for without a bound"`
+	KeepBytes int64      `json:"keepBytes" doc:"how large the database may become; 0 for without a bound"`
+	Bytes     int64      `json:"bytes" doc:"how large the database is"`
+}
+
 // Outcomes lists what can become of a call.
 var Outcomes = []string{
 	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable,
