@@ -40,6 +40,7 @@ type Grant struct {
 
 	mu       sync.Mutex // guards what follows; never held while renewing
 	client   client
+	issuer   string // authorization server that it is kept to; "" while there is none
 	row      store.StoredSignIn
 	have     oauth.Record
 	loaded   bool // have holds something
@@ -137,7 +138,7 @@ func (v *View) grantFor(s team.Server, h team.Holder) (*Grant, error) {
 	if g != nil {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		g.client = c
+		g.client, g.issuer = c, s.Issuer
 		if stored {
 			g.row.Ended, g.row.Note = row.Ended, row.Note
 		}
@@ -158,7 +159,7 @@ func (v *View) newGrant(s team.Server, h team.Holder, id string) (*Grant, error)
 	if err != nil {
 		return nil, err
 	}
-	g := &Grant{set: v.set, id: id, server: s, holder: h, client: c, link: v.set.o.ConnectLink(s.Name, h, v.agents[h.Agent])}
+	g := &Grant{set: v.set, id: id, server: s, issuer: s.Issuer, holder: h, client: c, link: v.set.o.ConnectLink(s.Name, h, v.agents[h.Agent])}
 	row, stored := v.signIns[rowKey(s.ID, h)]
 	if id == "" || !stored {
 		return g, nil
@@ -291,6 +292,9 @@ func (g *Grant) renew(ctx context.Context) error {
 				return fmt.Errorf("store renewed tokens: %w", err)
 			}
 		}
+		if g.id == "" {
+			return nil // a trial, of which nothing may come
+		}
 		// It is kept to from its first success on.
 		return tx.PinIssuer(g.server.ID, issuer)
 	})
@@ -305,12 +309,21 @@ func (g *Grant) renew(ctx context.Context) error {
 	return nil
 }
 
+// pinned is the server with the authorization server that it is kept to now.
+func (g *Grant) pinned() team.Server {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	s := g.server
+	s.Issuer = g.issuer
+	return s
+}
+
 // pin notes the authorization server that the grant is kept to.
 func (g *Grant) pin(issuer string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.server.Issuer == "" {
-		g.server.Issuer = issuer
+	if g.issuer == "" {
+		g.issuer = issuer
 	}
 }
 
@@ -330,7 +343,7 @@ func (g *Grant) freshTokens(ctx context.Context, have oauth.Record, loaded bool,
 	}
 	m := have.Metadata()
 	if !loaded || m.Token == "" {
-		if m, _, err = g.set.Discover(ctx, g.server); err != nil {
+		if m, _, err = g.set.Discover(ctx, g.pinned()); err != nil {
 			return have, err
 		}
 	}

@@ -36,6 +36,9 @@ func (svc *Service) Register(ctx context.Context, by team.Person, r serverspec.R
 	if err != nil {
 		return apitype.ServerInfo{}, err
 	}
+	if state, ok := svc.credentials.State(s.ID, g.holder); ok {
+		s.Issuer = state.Issuer // it is kept to from its first success on
+	}
 	change := registry.Change{By: by, What: "server.register", Subject: s.Name, After: serverspec.Summary(s), Topics: []string{"servers"}}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error { return g.write(tx, s, now, st) })
 	if err != nil {

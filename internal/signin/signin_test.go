@@ -3,16 +3,19 @@ package signin_test
 import (
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
@@ -359,4 +362,86 @@ func TestClientCredentials(t *testing.T) {
 		},
 	)
 	assert.Contains(t, p.Title, "nothing was sent there")
+}
+
+// A tool server that names another authorization server than at first does not have
+// Bouncer's credentials sent there; a maintainer may take it.
+func TestTheAuthorizationServerIsKeptTo(t *testing.T) {
+	t.Parallel()
+	first := testkit.Authority(t)
+	second := pilothouse.New("Elsewhere")
+	var asked atomic.Int64
+	trap := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			asked.Add(1)
+		}
+		second.ServeHTTP(w, r)
+	}))
+	t.Cleanup(func() { trap.CloseClientConnections(); trap.Close() })
+	second.Issuer = trap.URL
+	var front atomic.Pointer[http.Handler]
+	up := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*front.Load()).ServeHTTP(w, r) }))
+	t.Cleanup(func() { up.CloseClientConnections(); up.Close() })
+	name := func(as *pilothouse.Authority) {
+		h := as.Protect(up.URL+"/mcp", "fuel:read", ferries.Fuel(), nil)
+		front.Store(&h)
+	}
+	for _, as := range []*pilothouse.Authority{first, second} {
+		as.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
+	}
+	name(first)
+	flags := map[string]string{"private-ranges": "127.0.0.0/8", "data": t.TempDir()}
+	w := testkit.Start(t, flags)
+	w.Must("POST", "/api/secrets", testkit.Obj{"name": "fuel-client", "kind": "client-secret", "value": ferries.FuelSecret}, nil)
+	w.Must("POST", "/api/servers", testkit.Obj{
+		"name": "fuel", "url": up.URL + "/mcp", "signIn": testkit.Obj{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"},
+	}, nil)
+	w.Rule("admit", "*", "*", "*")
+	w.Must("POST", "/api/agents", testkit.Obj{"name": "night-watch"}, nil)
+	levels := func(w *testkit.World) testkit.Reply {
+		return w.Raw("/mcp", w.Pass("night-watch"), "2025-11-25").CallTool("fuel__bunker_levels", "")
+	}
+	require.Contains(t, levels(w).Result.Content[0].Text, "MV Petrel")
+	var info struct{ Issuer string }
+	w.Must("GET", "/api/servers/fuel", nil, &info)
+	assert.Equal(t, first.Issuer, info.Issuer)
+	w.Stop()
+
+	name(second)
+	w = testkit.Start(t, flags)
+	require.Eventually(t, func() bool {
+		var info struct{ Health team.Health }
+		w.Must("GET", "/api/servers/fuel", nil, &info)
+		return info.Health.Finding != nil && info.Health.Finding.Cause == diagnosis.AuthorityChanged
+	}, 30*time.Second, 20*time.Millisecond)
+	told := w.Problem("POST", "/api/secrets", testkit.Obj{"name": "again", "kind": "client-secret", "value": ferries.FuelSecret, "server": "fuel"})
+	assert.NotEmpty(t, told.Title)
+	assert.Zero(t, asked.Load(), "nothing was sent there")
+	w.Must("PATCH", "/api/servers/fuel", testkit.Obj{"takeIssuer": true}, nil)
+	assert.Contains(t, levels(w).Result.Content[0].Text, "MV Petrel")
+	assert.Positive(t, asked.Load())
+	w.Must("GET", "/api/servers/fuel", nil, &info)
+	assert.Equal(t, second.Issuer, info.Issuer)
+}
+
+// A sign-in that is taken up after things have changed grants nothing.
+func TestASignInIsHeldAgainstWhatIsTrueWhenItEnds(t *testing.T) {
+	t.Parallel()
+	w := moor(t, nil)
+	w.Must("POST", "/api/servers", testkit.Obj{
+		"name": "crew", "url": testkit.Protect(t, w.as, "crew:read", ferries.Crew(), nil), "per": "agent", "signIn": testkit.Obj{"grant": "code"},
+	}, nil)
+	ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
+	w.MustAs(ottilie, "POST", "/api/agents", testkit.Obj{"name": "ottilie-quill", "owner": "ottilie"}, nil)
+	w.as.Auto = "ottilie"
+	b := w.Browser("ottilie")
+	var start struct{ URL string }
+	b.Must("POST", "/api/sign-ins", testkit.Obj{"server": "crew", "agent": "ottilie-quill"}, &start)
+	w.Must("PATCH", "/api/agents/ottilie-quill", testkit.Obj{"owner": "marit"}, nil)
+	assert.Contains(t, b.Problem(t, b.Go(t, start.URL)), "Things changed while you were signing in")
+	var list []team.SignIn
+	w.Must("GET", "/api/sign-ins", nil, &list)
+	for _, s := range list {
+		assert.NotEqual(t, "ottilie-quill", s.Agent)
+	}
 }

@@ -85,9 +85,10 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 // AddServer stores a server; its secret is named by v.Secret.
 func (t ServerTx) AddServer(v team.Server) error {
 	return t.exec(
-		`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key)
+		`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key,
+		issuer)
 		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?, ?, ?, ?, ?, ?, ?, ?, ?,
-			(SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL))`,
+			(SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?)`,
 		v.ID,
 		v.Name,
 		v.URL,
@@ -103,6 +104,7 @@ func (t ServerTx) AddServer(v team.Server) error {
 		options(v),
 		v.Document,
 		v.ClientKey,
+		v.Issuer,
 	)
 }
 

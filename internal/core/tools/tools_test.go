@@ -165,3 +165,21 @@ func TestCompareTellsEditionsApart(t *testing.T) {
 	)
 	assert.Equal(t, [][]string{{"c"}, {"a"}, {"b"}}, [][]string{added, removed, changed})
 }
+
+func TestRulesKnowEachThingByOneName(t *testing.T) {
+	for want, row := range map[string]struct {
+		kind Kind
+		name string
+	}{
+		"find_sailings":             {Tools, "find_sailings"},
+		"tool:prompt:plan":          {Tools, "prompt:plan"}, // it is no prompt
+		"tool:resource:file:///x":   {Tools, "resource:file:///x"},
+		"tool:tool:x":               {Tools, "tool:x"},
+		"prompt:plan":               {Prompts, "plan"},
+		"resource:file:///private":  {Resources, "FILE:///./%70rivate"},
+		"resource:file:///a/../b":   {Resources, "file:///a/../b"}, // which cannot be asked for
+		"resource:file:///n/{name}": {Templates, "file:///./n/{name}"},
+	} {
+		assert.Equal(t, want, row.kind.Rule(row.name))
+	}
+}

@@ -125,6 +125,8 @@ func TestReadParamsGuardsWhatDecides(t *testing.T) {
 		"an object as token":        {`{"name":"a","_meta":{"progressToken":{}}}`, "progressToken"},
 		"two tokens":                {`{"name":"a","_meta":{"progressToken":1,"progressToken":2}}`, "twice"},
 		"a token in another casing": {`{"name":"a","_meta":{"progresstoken":1}}`, "must be spelled"},
+		"letters that fold":         {`{"name":"a","argumentſ":{}}`, "must be spelled"},
+		"a sign that folds":         {"{\"name\":\"a\",\"tas\u212a\":{}}", "must be spelled"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := ReadParams([]byte(row.params), Span{0, len(row.params)}, "tools/call")
@@ -197,6 +199,34 @@ func TestEventsAreReadAsTheStandardSays(t *testing.T) {
 	assert.ErrorIs(t, err, io.EOF)
 }
 
+// A line ends with LF, CR or both, wherever the stream is cut; and no data that is
+// written begins a line of its own.
+func TestACarriageReturnEndsALine(t *testing.T) {
+	stream := "data: a\r\rdata: b\r\n\r\nid: 3\rdata: c\rdata: d\n\nevent: endpoint\rdata: e\r\r"
+	for _, reader := range []io.Reader{strings.NewReader(stream), iotest.OneByteReader(strings.NewReader(stream))} {
+		r := NewEventReader(reader, 1000)
+		var got []string
+		for {
+			ev, err := r.Next()
+			if err != nil {
+				break
+			}
+			got = append(got, ev.Name+"|"+string(ev.Data))
+		}
+		assert.Equal(t, []string{"|a", "|b", "|c\nd", "endpoint|e"}, got)
+	}
+	for _, data := range []string{"a\rb", "a\r\nb", "a\nb", "\r", "a\r", "event: endpoint\rdata: x", "\r\revent: endpoint\r"} {
+		out := string(AppendEvent(nil, "", []byte(data)))
+		for _, line := range strings.Split(strings.TrimSuffix(out, "\n\n"), "\n") {
+			assert.True(t, strings.HasPrefix(line, "data: "), "%q became %q", data, out)
+		}
+		assert.NotContains(t, out, "\r")
+		ev, err := NewEventReader(strings.NewReader(out), 1000).Next()
+		require.NoError(t, err)
+		assert.Equal(t, strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(data), string(ev.Data))
+	}
+}
+
 func TestEventsAreBounded(t *testing.T) {
 	for name, stream := range map[string]string{
 		"one endless line": "data: " + strings.Repeat("x", 9000),
@@ -253,6 +283,26 @@ func FuzzReadFrame(f *testing.F) {
 					t.Fatalf("written as %q", out)
 				}
 			}
+		}
+	})
+}
+
+// What is written as one event is read as one, whatever is in it.
+func FuzzEventsKeepTheirFraming(f *testing.F) {
+	f.Add([]byte("a\rb\r\n\nevent: endpoint"))
+	f.Add([]byte("\r\n\r"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r := NewEventReader(bytes.NewReader(append(AppendEvent(nil, "7", data), AppendEvent(nil, "", []byte("end"))...)), 1<<20)
+		ev, err := r.Next()
+		if err != nil || ev.ID != "7" || ev.Name != "" {
+			t.Fatalf("%q was read as %+v, %v", data, ev, err)
+		}
+		want := strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(string(data))
+		if string(ev.Data) != want {
+			t.Fatalf("%q became %q", data, ev.Data)
+		}
+		if ev, err = r.Next(); err != nil || string(ev.Data) != "end" {
+			t.Fatalf("after %q came %+v, %v", data, ev, err)
 		}
 	})
 }
