@@ -10,7 +10,7 @@ GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 MUTANTS ?= $(notdir $(wildcard internal/core/*))
 TEST_FLAGS ?= -race -timeout 14m
 
-.PHONY: help demo build console test test-stress contract mutants bench lint clean chromium peers
+.PHONY: help demo build console test test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -46,6 +46,9 @@ test: build peers chromium ## install what is missing and run every test, with t
 
 test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
 	$(GO) test $(TEST_FLAGS) -timeout 60m -count 3 -parallel 32 ./...
+
+crash: build ## kill the service a thousand times under load, and hold what is there against what was answered
+	BOUNCER_CRASHES=1000 $(GO) test ./e2e -run TestKilledAgainAndAgain -timeout 90m -v
 
 mutants: ## change lines of the core one by one, and tell which no test notices; MUTANTS=rules for one package
 	@for p in $(MUTANTS); do echo "== core/$$p"; $(GO) run $(GREMLINS) unleash --timeout-coefficient 30 ./internal/core/$$p | grep -v "KILLED\|^Starting\|^Gathering" || exit 1; done

@@ -274,6 +274,10 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 		Found() diagnosis.Finding
 	}
 	var large *http.MaxBytesError
+	var broken interface {
+		error
+		Damaged() bool
+	}
 	switch {
 	case errors.As(err, &field):
 		return apitype.Problem{Status: 422, Title: field.Error(), Field: field.Field}
@@ -316,6 +320,12 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 		return apitype.Problem{Status: 429, Title: wait.Error()}
 	case errors.Is(err, login.ErrWrongPassword):
 		return apitype.Problem{Status: 401, Title: err.Error(), Hint: "check both; after a few failed tries you have to wait"}
+	case errors.As(err, &broken):
+		a.o.Log.ErrorContext(c.Context(), "the database is damaged", "path", c.URL.Path, "error", err)
+		return apitype.Problem{
+			Status: 500, Title: broken.Error(),
+			Hint: "stop the service and put a copy that bouncer backup wrote in its place; what else there is goes on meanwhile",
+		}
 	case errors.As(err, &large):
 		return apitype.Problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):

@@ -132,12 +132,9 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		ErrorLog:       slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),
 	}
 	go func() { svc.served <- svc.server.Serve(listener) }()
-	newest, _, err := svc.store.CallKeysAround(ctx, store.LastKey)
-	if err != nil {
-		return nil, storeError(db, err)
-	}
 	var last time.Time
-	if newest > 0 {
+	// A journal that cannot be read has said so.
+	if newest, _, err := svc.store.CallKeysAround(ctx, store.LastKey); err == nil && newest > 0 {
 		last = newest.Time()
 	}
 	for _, n := range svc.check(last) {
@@ -259,6 +256,14 @@ func storeError(path string, err error) error {
 	var newer *store.NewerError
 	if errors.As(err, &newer) {
 		return &StartError{newer.Error(), "start the newer Bouncer that wrote it, or choose another directory with --data", err}
+	}
+	var damaged *store.DamagedError
+	if errors.As(err, &damaged) {
+		return &StartError{
+			fmt.Sprintf("%s (%s)", damaged.Error(), path),
+			"put a copy that bouncer backup wrote in its place; keep the damaged file, of which most can still be read",
+			err,
+		}
 	}
 	return &StartError{
 		fmt.Sprintf("the database %s cannot be opened: %v", path, plain(err)),

@@ -169,6 +169,13 @@ func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 		o.Full = func() bool { return false }
 	}
 	last, _, err := to.CallKeysAround(ctx, store.LastKey)
+	var broken *store.DamagedError
+	if errors.As(err, &broken) {
+		// What is damaged here keeps nothing else from working; that calls cannot be
+		// recorded is found out, and said, by the first of them.
+		o.Log.Error("the journal is damaged", "error", err, "hint", "put a copy that bouncer backup wrote in the place of the database")
+		last, err = 0, nil
+	}
 	if err != nil {
 		return nil, fmt.Errorf("find the newest record: %w", err)
 	}

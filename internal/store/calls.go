@@ -100,7 +100,7 @@ func (s *Store) CallKeysAround(ctx context.Context, key CallKey) (below, above C
 	var low, high sql.NullInt64
 	err = s.read.QueryRowContext(ctx, `SELECT (SELECT max(id) FROM calls WHERE id < ?1), (SELECT min(id) FROM calls WHERE id >= ?1)`,
 		int64(key)).Scan(&low, &high)
-	return CallKey(low.Int64), CallKey(high.Int64), err
+	return CallKey(low.Int64), CallKey(high.Int64), damaged(err)
 }
 
 // DropCallsBefore removes some of the oldest calls before a key, and returns how many.

@@ -84,8 +84,11 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 		return nil, err
 	}
 	s.write.SetMaxOpenConns(1)
+	if err := checkState(ctx, s.write); err != nil {
+		return nil, errors.Join(damaged(err), s.write.Close())
+	}
 	if err := migrate(ctx, s.write); err != nil {
-		return nil, errors.Join(err, s.write.Close())
+		return nil, errors.Join(damaged(err), s.write.Close())
 	}
 	if s.read, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
 		return nil, errors.Join(err, s.write.Close())
@@ -134,6 +137,64 @@ func (s *Store) Check(ctx context.Context) error {
 	return nil
 }
 
+// DamagedError says that pages of the database file are not what was written there.
+type DamagedError struct {
+	Part string // of the database; "" when that is not known
+	err  error
+}
+
+func (e *DamagedError) Error() string {
+	if e.Part == "" {
+		return "the database is damaged: its file holds something else than was written there"
+	}
+	return "the database is damaged in the part " + e.Part + ": its file holds something else than was written there"
+}
+
+func (e *DamagedError) Unwrap() error { return e.err }
+
+// Damaged is there for those who do not know the store.
+func (e *DamagedError) Damaged() bool { return true }
+
+// damaged tells damage apart from other errors of the database.
+func damaged(err error) error {
+	var e *sqlite.Error
+	switch {
+	case !errors.As(err, &e):
+	case e.Code()&0xff == 11: // SQLITE_CORRUPT
+		return &DamagedError{err: err}
+	case e.Code()&0xff == 26: // SQLITE_NOTADB
+		return fmt.Errorf("the file is no database: %w", err)
+	}
+	return err
+}
+
+// checkState looks for damage in everything but the journal, which may be large: what
+// is damaged there keeps nothing else from working.
+func checkState(ctx context.Context, db *sql.DB) error {
+	tables, err := list(ctx, db, func(r scanner) (name string, err error) { return name, r.Scan(&name) },
+		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT IN ('calls') AND name NOT LIKE 'sqlite_%'`)
+	if err != nil {
+		return err
+	}
+	for _, table := range tables {
+		var verdict string
+		if err := db.QueryRowContext(ctx, fmt.Sprintf("PRAGMA quick_check('%s')", table)).Scan(&verdict); err != nil {
+			return &DamagedError{table, err}
+		}
+		if verdict != "ok" {
+			return &DamagedError{table, errors.New(verdict)}
+		}
+	}
+	return nil
+}
+
+// RootPage is where a table begins in the file: the number of its first page, from 1
+// on, and the size of a page in bytes.
+func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err error) {
+	err = s.read.QueryRowContext(ctx, `SELECT m.rootpage, p.page_size FROM sqlite_master m, pragma_page_size p WHERE m.name = ?`, table).Scan(&page, &size)
+	return page, size, err
+}
+
 // migrate brings the schema up to date, each step in a transaction of its own.
 func migrate(ctx context.Context, db *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
@@ -164,10 +225,6 @@ func migrate(ctx context.Context, db *sql.DB) error {
 // there was a table of migrations gets that table.
 func schemaVersion(ctx context.Context, db *sql.DB) (version int64, err error) {
 	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version); err != nil {
-		var e *sqlite.Error
-		if errors.As(err, &e) && e.Code()&0xff == 26 { // SQLITE_NOTADB
-			return 0, fmt.Errorf("the file is no database: %w", err)
-		}
 		return 0, err
 	}
 	return version, inTx(ctx, db, func(tx *sql.Tx) error {
@@ -198,9 +255,9 @@ func inTx(ctx context.Context, db *sql.DB, fn func(*sql.Tx) error) error {
 		return err
 	}
 	if err := fn(tx); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
+		return errors.Join(damaged(err), ignoreDone(tx.Rollback()))
 	}
-	return tx.Commit()
+	return damaged(tx.Commit())
 }
 
 func ignoreDone(err error) error {
@@ -345,18 +402,18 @@ type querier interface {
 func list[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, err
+		return nil, damaged(err)
 	}
 	defer rows.Close()
 	out := []T{}
 	for rows.Next() {
 		v, err := scan(rows)
 		if err != nil {
-			return nil, err
+			return nil, damaged(err)
 		}
 		out = append(out, v)
 	}
-	return out, rows.Err()
+	return out, damaged(rows.Err())
 }
 
 // first returns the only row of a query, or ErrNotFound.
@@ -365,7 +422,7 @@ func first[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error)
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, ErrNotFound
 	}
-	return v, err
+	return v, damaged(err)
 }
 
 func ms(t time.Time) int64 { return t.UnixMilli() }
