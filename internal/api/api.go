@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/mask"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
@@ -63,6 +65,8 @@ type Options struct {
 	Ended   <-chan struct{}
 	Proxies []netip.Prefix // whose word counts for where a request comes from
 	Book    *gate.Book     // knows the gates; nil for none
+	// Masker is the masker in force; nil masks by form only.
+	Masker func() *mask.Masker
 }
 
 // Services are what the routes call.
@@ -128,6 +132,9 @@ func (c *call) name(key string) string { return chi.URLParam(c.Request, key) }
 func New(s Services, o Options) (*API, error) {
 	if o.Book == nil {
 		o.Book = &gate.Book{}
+	}
+	if o.Masker == nil {
+		o.Masker = func() *mask.Masker { return nil }
 	}
 	a := &API{o: o, s: s, streams: o.Book.Open("event streams of people", streamLimits)}
 	a.routes = a.table()
@@ -346,7 +353,21 @@ func lists(kind string) string {
 	return "bouncer " + kind + " list"
 }
 
+// problem tells somebody what went wrong. Its words may be a server's, and go through
+// the masks like everything that is written.
 func (a *API) problem(w http.ResponseWriter, p apitype.Problem) {
+	m := a.o.Masker()
+	p.Title, p.Hint = m.Text(p.Title), m.Text(p.Hint)
+	if p.Finding != nil {
+		f := *p.Finding
+		f.Message, f.Remedy = m.Text(f.Message), m.Text(f.Remedy)
+		p.Finding = &f
+	}
+	stages := slices.Clone(p.Stages)
+	for i := range stages {
+		stages[i].Note = m.Text(stages[i].Note)
+	}
+	p.Stages = stages
 	switch p.Status {
 	case 401:
 		w.Header().Set("WWW-Authenticate", `Bearer realm="bouncer"`)

@@ -3,6 +3,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -127,7 +128,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		ReadTimeout:       time.Minute, // for the whole request; streams lift it
 		IdleTimeout:       5 * time.Minute,
 		// For a reader that takes nothing; streams have a limit for each write.
-		WriteTimeout:   s.CallTimeout + 2*time.Minute,
+		WriteTimeout:   s.CallTimeout + cmp.Or(s.WriteTime, 2*time.Minute),
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(svc.log.Handler(), slog.LevelDebug),
 	}
@@ -283,19 +284,11 @@ func hosts(address, listen string) []string {
 	return out
 }
 
-// newLogger returns a logger that masks what it writes.
+// newLogger returns a logger that masks what it writes, whatever it was given.
 func newLogger(out io.Writer, s Settings, masker func() *mask.Masker) *slog.Logger {
-	o := &slog.HandlerOptions{Level: s.LogLevel, ReplaceAttr: func(_ []string, a slog.Attr) slog.Attr {
-		switch v := a.Value.Any().(type) {
-		case string:
-			a.Value = slog.StringValue(masker().Text(v))
-		case error:
-			a.Value = slog.StringValue(masker().Text(v.Error()))
-		}
-		return a
-	}}
+	to, o := mask.NewWriter(out, masker), &slog.HandlerOptions{Level: s.LogLevel}
 	if s.LogFormat == "json" {
-		return slog.New(slog.NewJSONHandler(out, o))
+		return slog.New(slog.NewJSONHandler(to, o))
 	}
-	return slog.New(slog.NewTextHandler(out, o))
+	return slog.New(slog.NewTextHandler(to, o))
 }

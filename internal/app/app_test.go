@@ -1,12 +1,18 @@
 package app
 
 import (
+	"context"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"bouncer/internal/login"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -72,4 +78,27 @@ func TestBadSettingsNameTheKey(t *testing.T) {
 	}
 	_, err := LoadSettings(nil, func(string) string { return "" }, filepath.Join(dir, "nowhere.yaml"))
 	assert.ErrorContains(t, err, "cannot be read")
+}
+
+// Whoever asks and never reads the answers does not hold a connection for ever.
+func TestAReaderThatTakesNothingIsCutOff(t *testing.T) {
+	t.Parallel()
+	s, err := LoadSettings(map[string]string{
+		"data": t.TempDir(), "listen": "127.0.0.1:0", "call-timeout": "1s", "process-user": strconv.Itoa(os.Getuid()), "disk-reserve": "0",
+	}, func(string) string { return "" }, "")
+	require.NoError(t, err)
+	s.WriteTime = 100 * time.Millisecond
+	s.PasswordCost = login.Cost{Passes: 1, MemoryKiB: 64, Threads: 1}
+	svc, err := Start(t.Context(), s, io.Discard)
+	require.NoError(t, err)
+	defer svc.Stop(context.WithoutCancel(t.Context()))
+	conn, err := net.Dial("tcp", strings.TrimPrefix(svc.Address, "http://"))
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.SetWriteDeadline(time.Now().Add(time.Minute)))
+	ask := []byte(strings.Repeat("GET /api/openapi.json HTTP/1.1\r\nHost: localhost\r\n\r\n", 100))
+	for err == nil {
+		_, err = conn.Write(ask)
+	}
+	assert.NotErrorIs(t, err, os.ErrDeadlineExceeded, "the service has closed it")
 }

@@ -54,6 +54,9 @@ type Settings struct {
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
 	PasswordCost login.Cost
+	// WriteTime is how long an answer may take to be read, after the time that a call
+	// may take; zero is two minutes. Only tests make it short.
+	WriteTime time.Duration
 	// Now is the clock by which grants and values grow old; nil is time.Now. It is no
 	// setting either.
 	Now func() time.Time

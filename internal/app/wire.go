@@ -158,7 +158,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin); err != nil {
 		return nil, err
 	}
-	return api.New(all, api.Options{Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book})
+	return api.New(all, api.Options{
+		Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book,
+		Masker: svc.masks.Masker,
+	})
 }
 
 // provide reads how people sign in at the identity provider; nil for not at all.

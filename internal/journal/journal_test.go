@@ -143,13 +143,14 @@ func TestBodiesAreMaskedAndBounded(t *testing.T) {
 	e.Args, e.BytesIn = j.Keep([]byte(long)), len(long)
 	e.Reply = j.Keep([]byte(`{"text":"canary-secret-1"}`))
 	e.Error = "told canary-secret-1"
+	e.Decision, e.Tool = team.DecisionAdmit, "resource:file:///canary-secret-1/x"
 	require.NoError(t, j.Record(t.Context(), e))
 	j.Close()
 	rows := m.all()
 	require.Len(t, rows, 1)
 	assert.LessOrEqual(t, len(rows[0].Arguments), 60)
 	assert.True(t, rows[0].Cut)
-	for _, text := range []string{rows[0].Arguments, rows[0].Result, rows[0].Error} {
+	for _, text := range []string{rows[0].Arguments, rows[0].Result, rows[0].Error, rows[0].Tool} {
 		assert.NotContains(t, text, "canary")
 	}
 	assert.Contains(t, rows[0].Result, mask.Mark)

@@ -127,7 +127,7 @@ type Change struct {
 // returned as they are.
 func (r *Registry) Write(ctx context.Context, c Change, fn func(*store.Tx) error) error {
 	m := r.o.Masks.Masker()
-	row := team.Change{Person: c.By.Name, What: c.What, Subject: c.Subject, Before: m.Text(c.Before), After: m.Text(c.After)}
+	row := team.Change{Person: c.By.Name, What: c.What, Subject: m.Text(c.Subject), Before: m.Text(c.Before), After: m.Text(c.After)}
 	if err := r.o.Store.Write(ctx, row, fn); err != nil {
 		return err
 	}

@@ -128,6 +128,14 @@ func TestTasksOfTheExtension(t *testing.T) {
 	other := &testkit.Raw{T: t, URL: agent.URL, Pass: w.Agent("joss-quill"), Header: http.Header{"Mcp-Name": {"t-7"}}}
 	_, text = other.Stateless("tasks/get", `"taskId":"t-7"`, able)
 	assert.Equal(t, wire.CodeInvalidParams, failure(t, text).Code, "another agent's task is none")
+	w.Register("elsewhere", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	agent.URL = w.Base + "/mcp/elsewhere"
+	_, text = agent.Stateless("tasks/get", `"taskId":"t-7"`, able)
+	assert.Equal(t, wire.CodeInvalidParams, failure(t, text).Code, "nor one of another address, for which a token may not be")
+	agent.URL = w.Base + "/mcp/act"
+	_, text = agent.Stateless("tasks/get", `"taskId":"t-7"`, able)
+	assert.Contains(t, text, `"inputRequests"`)
+	agent.URL = w.Base + "/mcp"
 	w.Rule("refuse", "*", "*", "act")
 	_, text = agent.Stateless("tasks/get", `"taskId":"t-7"`, able)
 	assert.Equal(t, wire.CodeInvalidParams, failure(t, text).Code, "what is refused is refused from then on")

@@ -4,7 +4,9 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"strings"
 	"testing"
@@ -161,6 +163,23 @@ func FuzzSpellings(f *testing.F) {
 		}
 	})
 }
+
+func TestWriterMasksWhateverIsLogged(t *testing.T) {
+	var out strings.Builder
+	m := New([]string{secret})
+	log := slog.New(slog.NewTextHandler(NewWriter(&out, func() *Masker { return m }), nil))
+	type inside struct{ Token string }
+	log.Info("it was "+secret, "token", secret, "error", errors.New("refused "+secret), "struct", inside{secret}, "list", []string{secret})
+	log.With("with", secret).WithGroup(secret[:0]+"g").Error("again", slog.Group("a", "b", secret))
+	assert.NotContains(t, out.String(), "va+lue")
+	assert.Equal(t, 7, strings.Count(out.String(), Mark))
+	_, err := NewWriter(failing{}, func() *Masker { return nil }).Write([]byte("x"))
+	assert.Error(t, err)
+}
+
+type failing struct{}
+
+func (failing) Write([]byte) (int, error) { return 0, errors.New("full") }
 
 func ExampleMasker_Text() {
 	m := New([]string{"hunter-two"})
