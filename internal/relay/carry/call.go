@@ -285,6 +285,8 @@ func (j *Call) refuse(why string) {
 		switch {
 		case t.Decision.Admitted():
 			data["reason"] = "server-paused"
+		case t.Decision.Waits != nil:
+			data["reason"], data["rule"] = "name-not-confirmed", t.Decision.Waits.ID
 		case t.Decision.Effect == rules.Refuse && t.Decision.Rule != nil:
 			data["reason"], data["rule"] = "rule-refuses", t.Decision.RuleID()
 		}
