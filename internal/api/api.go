@@ -300,7 +300,7 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 		return apitype.Problem{
 			Status: 404,
 			Title:  missing.Error(),
-			Hint:   "check the spelling; " + lists(missing.Kind) + " shows what there is",
+			Hint:   afterMissing(missing.Kind),
 		}
 	case errors.As(err, &clash):
 		return apitype.Problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
@@ -343,14 +343,26 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 }
 
 // lists is the command that lists things of a kind.
-func lists(kind string) string {
-	switch kind {
-	case "call":
-		return "bouncer journal"
-	case "valid pass":
-		return "bouncer agent passes"
+// listed tells which command lists the things of a kind.
+var listed = map[string]string{
+	"agent":      "bouncer agent list",
+	"call":       "bouncer journal",
+	"consent":    "bouncer consent list",
+	"invitation": "bouncer person invitations",
+	"login":      "bouncer login list",
+	"person":     "bouncer person list",
+	"rule":       "bouncer rule list",
+	"secret":     "bouncer secret list",
+	"server":     "bouncer server list",
+	"sign-in":    "bouncer sign-in list",
+	"valid pass": "bouncer agent passes",
+}
+
+func afterMissing(kind string) string {
+	if list := listed[kind]; list != "" {
+		return "check the spelling; " + list + " shows what there is"
 	}
-	return "bouncer " + kind + " list"
+	return "it has ended, or somebody removed it meanwhile; begin again"
 }
 
 // problem tells somebody what went wrong. Its words may be a server's, and go through

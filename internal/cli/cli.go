@@ -150,7 +150,11 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 		}
 	}
 	if len(verbs) == 0 {
-		return &usageError{fmt.Sprintf("there is no command %q", noun), "bouncer -h lists the commands"}
+		var nouns []string
+		for _, c := range all {
+			nouns = append(nouns, c.noun)
+		}
+		return &usageError{fmt.Sprintf("there is no command %q", noun), meant("bouncer ", noun, nouns) + "bouncer -h lists the commands"}
 	}
 	if len(rest) > 0 {
 		for _, c := range verbs {
@@ -161,13 +165,68 @@ func dispatch(ctx context.Context, e *Env, args []string) error {
 	}
 	for _, c := range verbs {
 		if c.verb == "" {
+			if c.args == "" && len(rest) > 0 && !strings.HasPrefix(rest[0], "-") && len(verbs) > 1 {
+				return &usageError{
+					fmt.Sprintf("%s has no verb %q", noun, rest[0]),
+					fmt.Sprintf("bouncer %s by itself does this: %s; it also has %s", noun, c.short, strings.Join(verbsOf(verbs), ", ")),
+				}
+			}
 			return c.execute(ctx, e, rest)
 		}
 	}
 	if len(rest) == 0 || isHelp(rest[0]) {
 		return nounHelp(e, noun, verbs)
 	}
-	return &usageError{fmt.Sprintf("%s has no verb %q", noun, rest[0]), "bouncer " + noun + " -h lists the verbs"}
+	return &usageError{
+		fmt.Sprintf("%s has no verb %q", noun, rest[0]),
+		meant("bouncer "+noun+" ", rest[0], verbsOf(verbs)) + "bouncer " + noun + " -h lists the verbs",
+	}
+}
+
+func verbsOf(all []command) []string {
+	var verbs []string
+	for _, c := range all {
+		if c.verb != "" {
+			verbs = append(verbs, c.verb)
+		}
+	}
+	return verbs
+}
+
+// meant proposes the one of some names that is nearest to what was typed, or
+// nothing when none is near.
+func meant(before, typed string, names []string) string {
+	best, least := "", len(typed)/3+2
+	for _, name := range names {
+		if n := distance(typed, name); n < least {
+			best, least = name, n
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return "perhaps " + before + best + " was meant; "
+}
+
+// distance is the number of letters to add, to drop or to replace (Levenshtein).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			replaced := diagonal
+			if a[i] != b[j] {
+				replaced++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(row[j+1]+1, row[j]+1, replaced)
+		}
+	}
+	return row[len(b)]
 }
 
 func isHelp(s string) bool { return s == "-h" || s == "--help" || s == "-help" || s == "help" }

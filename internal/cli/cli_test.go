@@ -230,6 +230,12 @@ func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
 	}{
 		"an unknown noun":         {"cargo list", "", exitUsage, []string{`no command "cargo"`, "bouncer -h"}},
 		"an unknown verb":         {"server sink", "", exitUsage, []string{`no verb "sink"`, "server -h"}},
+		"a misspelt noun":         {"sever list", "", exitUsage, []string{`no command "sever"`, "perhaps bouncer server was meant"}},
+		"a misspelt verb":         {"server regsiter x", "", exitUsage, []string{"perhaps bouncer server register was meant"}},
+		"a verb that is the noun": {"journal list", "", exitUsage, []string{`no verb "list"`, "by itself", "show"}},
+		"a tie to nobody":         {"person tie marit", "", exitUsage, []string{"--subject is missing"}},
+		"a tie to no provider":    {"person tie marit --subject x", "", exitFailure, []string{"no identity provider", "--oidc-issuer"}},
+		"an unknown agent's name": {"agent confirm nope", "", exitNotFound, []string{`no agent "nope"`, "agent list"}},
 		"an unknown flag":         {"server list --colour", "", exitUsage, []string{"colour", "server list -h"}},
 		"a missing name":          {"server show", "", exitUsage, []string{"needs NAME", "bouncer server show sailings"}},
 		"a missing URL":           {"server register x", "", exitUsage, []string{"--url is missing"}},

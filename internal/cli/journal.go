@@ -238,16 +238,23 @@ func limitsCommand() command {
 		noun: "limits", short: "Show how much is in use of everything that is bounded", example: "bouncer limits",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/limits", func(list []gate.Usage) error {
-				number := func(n int64) string {
-					if n == 0 {
-						return "-"
-					}
-					return strconv.FormatInt(n, 10)
-				}
 				var rows [][]string
 				for _, u := range list {
+					number := func(n int64) string {
+						switch {
+						case n == 0:
+							return ""
+						case strings.HasPrefix(u.What, "bytes"):
+							return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+						}
+						return strconv.FormatInt(n, 10)
+					}
+					now := number(u.Now)
+					if now == "" {
+						now = "0"
+					}
 					rows = append(rows, []string{
-						u.What, strconv.FormatInt(u.Now, 10), number(u.Most), number(u.Limit), number(u.Person), number(u.Agent), number(u.Refused),
+						u.What, now, number(u.Most), number(u.Limit), number(u.Person), number(u.Agent), strconv.FormatInt(u.Refused, 10),
 					})
 				}
 				return t.table([]string{"WHAT", "NOW", "MOST", "LIMIT", "PER PERSON", "PER AGENT", "REFUSED"}, rows)

@@ -191,6 +191,9 @@ page People, when they have signed in with their password.`,
 			f.StringVar(&subject, "subject", "", "the `subject` there, as the refused sign-in told it")
 		},
 		run: func(ctx context.Context, t *task) error {
+			if subject == "" {
+				return &usageError{"the flag --subject is missing", "as in: bouncer person tie " + t.args[0] + " --subject 7f3c91"}
+			}
 			in := apitype.Tie{Subject: subject}
 			return submit(ctx, t, http.MethodPut, "/api/people/"+seg(t.args[0])+"/subject", in, func(p team.Person) error {
 				return t.done("%s signs in at the identity provider from now on, whose groups say the role", p.Name)

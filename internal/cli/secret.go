@@ -88,6 +88,17 @@ func secretCommands() []command {
 	}
 }
 
+// holderOf tells whose a secret is.
+func holderOf(s team.Secret) string {
+	switch {
+	case s.Owner != "":
+		return s.Owner
+	case s.Agent != "":
+		return "an agent"
+	}
+	return "the team"
+}
+
 func secretListCommand() command {
 	return command{
 		noun: "secret", verb: "list", short: "List the secrets, without their values", example: "bouncer secret list",
@@ -111,10 +122,10 @@ func secretListCommand() command {
 					}
 					rows = append(
 						rows,
-						[]string{s.Name, s.Kind, strings.Join(s.UsedBy, " "), s.Owner, end, when(s.Used), clip(note, 60)},
+						[]string{s.Name, s.Kind, strings.Join(s.UsedBy, " "), holderOf(s), end, when(s.Used), clip(note, 60)},
 					)
 				}
-				return t.table([]string{"NAME", "KIND", "USED BY", "OWNER", "ENDS", "LAST USED", "NOTE"}, rows)
+				return t.table([]string{"NAME", "KIND", "USED BY", "HOLDER", "ENDS", "LAST USED", "NOTE"}, rows)
 			})
 		},
 	}

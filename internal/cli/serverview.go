@@ -36,6 +36,7 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		{"sharing", s.Sharing},
 		{"secret", s.Secret},
 		{"credential", whoseOf(s.Server)},
+		{"kept to", s.Issuer},
 		{"state", h.State + since(h.Since)},
 		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)},
 		{"revision", h.Revision},

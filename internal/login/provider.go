@@ -54,9 +54,14 @@ func (svc *Service) BeginTie(ctx context.Context, by team.Person, browser, back,
 	return svc.begin(ctx, attempt{tie: by.ID}, by.ID, browser, back, from)
 }
 
+var errNoProvider = &team.ConflictError{
+	Why:  "no identity provider is set up here",
+	Hint: "whoever runs the service sets it up: bouncer serve --oidc-issuer, and what else begins with oidc",
+}
+
 func (svc *Service) begin(ctx context.Context, about attempt, person, browser, back, from string) (string, error) {
 	if svc.o.Provider == nil {
-		return "", &team.NotFoundError{Kind: "identity provider"}
+		return "", errNoProvider
 	}
 	if wait := svc.limiter.Spend(often(from)); wait > 0 {
 		return "", &team.ThrottledError{For: wait, Why: "too many sign-ins are begun from this address"}
@@ -261,7 +266,7 @@ func (svc *Service) tieMyself(ctx context.Context, personID, issuer string, c oa
 // which the refused sign-in named.
 func (svc *Service) Tie(ctx context.Context, by team.Person, name, subject string) (team.Person, error) {
 	if svc.o.Provider == nil {
-		return team.Person{}, &team.NotFoundError{Kind: "identity provider"}
+		return team.Person{}, errNoProvider
 	}
 	if subject == "" || len(subject) > 255 {
 		return team.Person{}, &team.FieldError{Field: "subject", Why: "must have 1 to 255 characters, as the refused sign-in told it"}

@@ -133,7 +133,7 @@ func (b *Browser) SignInAt(t *testing.T, in Obj) *url.URL {
 	return b.Go(t, start.URL)
 }
 
-// Problem returns why a sign-in that ended on a page failed.
+// Problem returns why a sign-in that ended on a page failed, and what helps.
 func (b *Browser) Problem(t *testing.T, page *url.URL) string {
 	t.Helper()
 	id := page.Query().Get("problem")
@@ -141,5 +141,5 @@ func (b *Browser) Problem(t *testing.T, page *url.URL) string {
 	var p struct{ What, Hint string }
 	b.Must("GET", "/api/sign-in-problems/"+id, nil, &p)
 	require.NotEmpty(t, p.Hint)
-	return strings.TrimSpace(p.What)
+	return strings.TrimSpace(p.What) + "; " + p.Hint
 }

@@ -107,6 +107,7 @@ type Decision struct {
 	// Waits is a rule that would admit it, did somebody confirm the agent's name; nil
 	// for none.
 	Waits *Rule
+	who   string // the agent's name
 }
 
 // Admitted reports whether the call may go ahead.
@@ -126,7 +127,10 @@ func (d Decision) Reason() string {
 	case d.Rule == nil && d.Waits != nil && d.Waits.AgentID != "":
 		return fmt.Sprintf("no rule admits it; rule %s (%s) was made for another agent of this name", d.Waits.ID, d.Waits.Describe())
 	case d.Rule == nil && d.Waits != nil:
-		return fmt.Sprintf("no rule admits it yet; rule %s (%s) does when an admin or a maintainer has run bouncer agent confirm", d.Waits.ID, d.Waits.Describe())
+		return fmt.Sprintf(
+			"no rule admits it yet; rule %s (%s) does when an admin or a maintainer has run: bouncer agent confirm %s",
+			d.Waits.ID, d.Waits.Describe(), d.who,
+		)
 	case d.Rule == nil:
 		return "no rule admits it"
 	}
@@ -150,6 +154,7 @@ func (r Rule) Describe() string {
 type Set struct {
 	rules []Rule
 	waits []Rule // those that would admit, were the agent's name confirmed
+	who   string // the agent's name, once narrowed to one
 }
 
 // NewSet compiles rules. They are taken in the given order; of several rules
@@ -158,7 +163,7 @@ func NewSet(list []Rule) *Set { return &Set{rules: append([]Rule(nil), list...)}
 
 // For narrows the set to the rules that can match the agent.
 func (s *Set) For(who Subject) *Set {
-	out := &Set{}
+	out := &Set{who: who.Name}
 	for _, r := range s.rules {
 		now, waits := r.binds(who)
 		if now {
@@ -172,7 +177,7 @@ func (s *Set) For(who Subject) *Set {
 
 // On narrows the set to the rules that can match the server.
 func (s *Set) On(server string) *Set {
-	return &Set{rules: onServer(s.rules, server), waits: onServer(s.waits, server)}
+	return &Set{rules: onServer(s.rules, server), waits: onServer(s.waits, server), who: s.who}
 }
 
 func onServer(list []Rule, server string) (out []Rule) {
@@ -204,7 +209,7 @@ func (s *Set) Decide(tool string) Decision {
 	}
 	for i := range s.waits {
 		if Match(s.waits[i].Tool, tool) {
-			return Decision{Effect: Refuse, Waits: &s.waits[i]}
+			return Decision{Effect: Refuse, Waits: &s.waits[i], who: s.who}
 		}
 	}
 	return Decision{Effect: Refuse}
