@@ -34,6 +34,7 @@ var pages = []struct{ name, path, theme, before string }{
 	{"sign-ins", "/sign-ins", "light", ""},
 	{"connect", "/connect/crew", "dark", ""},
 	{"people", "/people", "light", ""},
+	{"service", "/service", "dark", ""},
 	{
 		"register",
 		"/servers",
@@ -47,14 +48,15 @@ func main() {
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "names of pictures, separated by commas")
 	theme := flag.String("theme", "", "light or dark for all")
+	person := flag.String("person", "marit", "who looks")
 	flag.Parse()
-	if err := run(*base, *out, *only, *theme); err != nil {
+	if err := run(*base, *out, *only, *theme, *person); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(base, out, only, theme string) error {
+func run(base, out, only, theme, person string) error {
 	b, err := browser.Open(context.Background())
 	if err != nil {
 		return err
@@ -71,7 +73,7 @@ func run(base, out, only, theme string) error {
 		if p.name != "sign-in" && !signedIn {
 			err := errors.Join(
 				b.Go(base),
-				b.Type("input[name=name]", "marit"),
+				b.Type("input[name=name]", person),
 				b.Type("input[name=password]", "seven-tides-turning\r"),
 				b.Wait("!!document.querySelector('nav.rail')"),
 			)

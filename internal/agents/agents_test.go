@@ -37,7 +37,7 @@ func TestAChosenNameOpensNothing(t *testing.T) {
 	}
 	assert.Contains(t, reach("echo").Why, "bouncer agent confirm", "so does the list")
 	status, raw := w.Do(ottilie, "PATCH", "/api/agents/ops-mallory", testkit.Obj{"confirmed": true})
-	assert.Equal(t, 422, status, "%s", raw)
+	assert.Equal(t, 403, status, "%s", raw)
 	var a team.Agent
 	w.MustAs(joss, "PATCH", "/api/agents/ops-mallory", testkit.Obj{"confirmed": true}, &a)
 	assert.True(t, a.Confirmed)

@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -200,4 +203,26 @@ func TestAnOpenStreamFollowsTheRole(t *testing.T) {
 			return false
 		}
 	}, 30*time.Second, 10*time.Millisecond, "a login that was ended listens no more")
+}
+
+// The console offers what the table allows, and asks for nothing that is in no row of it.
+func TestTheConsoleAsksTheTable(t *testing.T) {
+	t.Parallel()
+	known := map[string]bool{}
+	for _, row := range access.Table {
+		known[string(row.Action)] = true
+	}
+	asked := 0
+	pages, err := filepath.Glob(filepath.Join("..", "..", "console", "src", "*", "*.vue"))
+	require.NoError(t, err)
+	for _, page := range pages {
+		raw, err := os.ReadFile(page)
+		require.NoError(t, err)
+		assert.NotRegexp(t, `role\s*[!=]==`, string(raw), "%s decides by a role", page)
+		for _, m := range regexp.MustCompile(`\bmay\('([^']+)'`).FindAllStringSubmatch(string(raw), -1) {
+			assert.True(t, known[m[1]], "%s asks for %s", page, m[1])
+			asked++
+		}
+	}
+	assert.Greater(t, asked, 15)
 }

@@ -241,7 +241,7 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 		return apitype.Problem{
 			Status: 403,
 			Title:  fmt.Sprintf("your role, %s, does not allow this", p.Role),
-			Hint:   "ask somebody who is " + roleWords(access.Roles(rt.action)),
+			Hint:   "ask " + roleWords(access.Roles(rt.action)),
 		}, false
 	}
 	return apitype.Problem{}, true
@@ -262,7 +262,10 @@ func (c *call) login() (token, kind string) {
 func roleWords(roles []team.Role) string {
 	words := make([]string, len(roles))
 	for i, r := range roles {
-		words[i] = string(r)
+		words[i] = "a " + string(r)
+		if strings.ContainsRune("aeiou", rune(r[0])) {
+			words[i] = "an " + string(r)
+		}
 	}
 	return strings.Join(words, " or ")
 }
@@ -272,6 +275,7 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 	var field *team.FieldError
 	var missing *team.NotFoundError
 	var clash *team.ConflictError
+	var disallowed *team.NotAllowedError
 	var probe *team.ProbeError
 	var wait *team.ThrottledError
 	var pick *serverspec.OperationsError
@@ -302,6 +306,8 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 			Title:  missing.Error(),
 			Hint:   afterMissing(missing.Kind),
 		}
+	case errors.As(err, &disallowed):
+		return apitype.Problem{Status: 403, Title: disallowed.Error(), Hint: disallowed.Hint}
 	case errors.As(err, &clash):
 		return apitype.Problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
 	case errors.As(err, &denied):

@@ -33,7 +33,7 @@ export interface paths {
         put?: never;
         /**
          * Add an agent
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         post: operations["addAgent"];
         delete?: never;
@@ -55,14 +55,14 @@ export interface paths {
         post?: never;
         /**
          * Remove an agent and its passes
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["removeAgent"];
         options?: never;
         head?: never;
         /**
          * Alter an agent: kind, owner, pause or resume
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         patch: operations["updateAgent"];
         trace?: never;
@@ -79,7 +79,7 @@ export interface paths {
         put?: never;
         /**
          * Make a pass; its token is given out this once
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         post: operations["makePass"];
         delete?: never;
@@ -100,7 +100,7 @@ export interface paths {
         post?: never;
         /**
          * Revoke a pass; the next call with it is refused
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["revokePass"];
         options?: never;
@@ -134,7 +134,7 @@ export interface paths {
         };
         /**
          * A copy of the state as a database file; secrets stay sealed in it
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         get: operations["backup"];
         put?: never;
@@ -205,7 +205,7 @@ export interface paths {
         };
         /**
          * The newest alterations of Bouncer's own state
-         * @description For the roles admin or maintainer or auditor.
+         * @description For the roles an admin or a maintainer or an auditor.
          */
         get: operations["listChanges"];
         put?: never;
@@ -225,13 +225,13 @@ export interface paths {
         };
         /**
          * What a program asks for
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         get: operations["getConsentRequest"];
         put?: never;
         /**
          * Agree or decline
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         post: operations["decideConsent"];
         delete?: never;
@@ -269,7 +269,7 @@ export interface paths {
         post?: never;
         /**
          * End what a program may do; its next request is refused
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["revokeConsent"];
         options?: never;
@@ -288,7 +288,7 @@ export interface paths {
         put?: never;
         /**
          * Read an OpenAPI document and list its operations
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         post: operations["readDocument"];
         delete?: never;
@@ -323,13 +323,13 @@ export interface paths {
         };
         /**
          * Invitations, newest first
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         get: operations["listInvitations"];
         put?: never;
         /**
          * Invite somebody by a link
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         post: operations["invite"];
         delete?: never;
@@ -350,7 +350,7 @@ export interface paths {
         post?: never;
         /**
          * Take an invitation back
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         delete: operations["withdrawInvitation"];
         options?: never;
@@ -401,7 +401,7 @@ export interface paths {
         };
         /**
          * How much is in use of everything that is bounded
-         * @description For the roles admin or maintainer or auditor.
+         * @description For the roles an admin or a maintainer or an auditor.
          */
         get: operations["listLimits"];
         put?: never;
@@ -421,7 +421,7 @@ export interface paths {
         };
         /**
          * The key set of the locker, without the keys
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         get: operations["getLocker"];
         put?: never;
@@ -443,7 +443,7 @@ export interface paths {
         put?: never;
         /**
          * Put a new key in force and wrap everything with it
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         post: operations["rotateKeys"];
         delete?: never;
@@ -515,7 +515,7 @@ export interface paths {
         put?: never;
         /**
          * Add somebody; gives a one-time password
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         post: operations["addPerson"];
         delete?: never;
@@ -536,14 +536,14 @@ export interface paths {
         post?: never;
         /**
          * Remove somebody with their logins, sign-ins and own secrets
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         delete: operations["removePerson"];
         options?: never;
         head?: never;
         /**
          * Alter a person: full name, role
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         patch: operations["updatePerson"];
         trace?: never;
@@ -559,7 +559,7 @@ export interface paths {
         put?: never;
         /**
          * Give somebody a new one-time password; ends their logins
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         post: operations["resetPassword"];
         delete?: never;
@@ -578,7 +578,7 @@ export interface paths {
         get?: never;
         /**
          * Say who somebody is at the identity provider, after a sign-in there was refused because of the name
-         * @description For the roles admin.
+         * @description For the roles an admin.
          */
         put: operations["tiePerson"];
         post?: never;
@@ -600,7 +600,7 @@ export interface paths {
         put?: never;
         /**
          * Add a rule; it is in force at once
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         post: operations["addRule"];
         delete?: never;
@@ -621,7 +621,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a rule; it is out of force at once
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         delete: operations["removeRule"];
         options?: never;
@@ -641,7 +641,7 @@ export interface paths {
         put?: never;
         /**
          * Store a secret
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         post: operations["addSecret"];
         delete?: never;
@@ -661,7 +661,7 @@ export interface paths {
         put?: never;
         /**
          * Look at a value without storing it
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         post: operations["inspectSecret"];
         delete?: never;
@@ -682,7 +682,7 @@ export interface paths {
         post?: never;
         /**
          * Remove a secret that no server is given
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["removeSecret"];
         options?: never;
@@ -700,7 +700,7 @@ export interface paths {
         get?: never;
         /**
          * Replace a value; it is tried on its servers first
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         put: operations["rotateSecret"];
         post?: never;
@@ -722,7 +722,7 @@ export interface paths {
         put?: never;
         /**
          * Reach a server, list its tools, and register it
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         post: operations["registerServer"];
         delete?: never;
@@ -744,14 +744,14 @@ export interface paths {
         post?: never;
         /**
          * Remove a server; its secret stays
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         delete: operations["removeServer"];
         options?: never;
         head?: never;
         /**
          * Alter a server: address, credentials, sharing, operations, pause or resume
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         patch: operations["updateServer"];
         trace?: never;
@@ -767,7 +767,7 @@ export interface paths {
         put?: never;
         /**
          * Reach a server again, from the beginning
-         * @description For the roles admin or maintainer.
+         * @description For the roles an admin or a maintainer.
          */
         post: operations["checkServer"];
         delete?: never;
@@ -820,13 +820,13 @@ export interface paths {
         get?: never;
         /**
          * Store the credential that you, or one of your agents, use at a server instead of the team's
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         put: operations["giveOwn"];
         post?: never;
         /**
          * Use the team's credential again
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["dropOwn"];
         options?: never;
@@ -967,7 +967,7 @@ export interface paths {
         put?: never;
         /**
          * Begin a sign-in at a server; the answer says where to send this browser
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         post: operations["beginSignIn"];
         delete?: never;
@@ -988,7 +988,7 @@ export interface paths {
         post?: never;
         /**
          * End a sign-in, here and at its authorization server
-         * @description For the roles admin or maintainer or member.
+         * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["revokeSignIn"];
         options?: never;

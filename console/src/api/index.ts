@@ -68,6 +68,7 @@ export interface CallFilter {
 }
 
 export const about = () => request<About>('GET', '/api/about')
+export const whatMayI = () => request<Record<string, string>>('GET', '/api/session/may')
 export const whoAmI = () => request<Person>('GET', '/api/session')
 export const signIn = (name: string, password: string) => request<Person>('POST', '/api/session', { name, password })
 export const signOut = () => request<void>('DELETE', '/api/session')

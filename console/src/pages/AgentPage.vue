@@ -15,8 +15,9 @@ import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const props = defineProps<{ name: string }>()
-const { mayKeep, mayOwn, person } = useSession()
-const mayAct = computed(() => !a.value?.owner || a.value.owner === person.value?.name)
+const { may } = useSession()
+const mayKeep = computed(() => may('agents.keep', a.value?.owner ?? ''))
+const mayAct = computed(() => may('agents.speak', a.value?.owner ?? ''))
 const router = useRouter()
 const filter = ref('')
 const which = ref<'all' | 'yes' | 'no'>('all')
@@ -84,8 +85,8 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <StateMark v-if="a" :state="a.paused ? 'paused' : 'active'" />
     <span v-if="a" class="soft">{{ a.kind }} of {{ a.owner || 'the team' }}, last seen {{ ago(a.seen) }}</span>
     <div class="grow" />
-    <ElButton v-if="a && !a.confirmed && mayKeep" @click="confirmName">Confirm the name</ElButton>
-    <template v-if="a && mayOwn">
+    <ElButton v-if="a && !a.confirmed && may('agents.confirm')" @click="confirmName">Confirm the name</ElButton>
+    <template v-if="a && mayKeep">
       <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
     </template>
@@ -129,7 +130,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
           <col style="width: 22%" />
           <col style="width: 11%" />
           <col />
-          <col v-if="mayKeep" style="width: 84px" />
+          <col v-if="may('rules.keep')" style="width: 84px" />
         </colgroup>
         <thead>
           <tr>
@@ -137,7 +138,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <th>Tool</th>
             <th>Can use</th>
             <th>Why</th>
-            <th v-if="mayKeep"></th>
+            <th v-if="may('rules.keep')"></th>
           </tr>
         </thead>
         <tbody>
@@ -155,7 +156,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <td class="soft">
               {{ r.why }}<RouterLink v-if="r.lacks" :to="`/connect/${r.server}`" class="lack">{{ r.lacks }}</RouterLink>
             </td>
-            <td v-if="mayKeep">
+            <td v-if="may('rules.keep')">
               <RouterLink
                 v-if="step(r) === 'rule'"
                 :to="{ path: '/rules', query: { rule: r.rule } }"
@@ -180,8 +181,8 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <div class="pagehead sub gap">
       <h2>Passes</h2>
       <div class="grow" />
-      <span v-if="mayOwn && !mayAct" class="soft">Only {{ a.owner }} makes passes: whoever holds one acts with their sign-ins.</span>
-      <ElButton v-if="mayOwn && mayAct" size="small" type="primary" @click="making = true">Make a pass</ElButton>
+      <span v-if="mayKeep && !mayAct" class="soft">Only {{ a.owner }} makes passes: whoever holds one acts with their sign-ins.</span>
+      <ElButton v-if="mayKeep && mayAct" size="small" type="primary" @click="making = true">Make a pass</ElButton>
     </div>
     <ListFrame
       :loading="passes.loading.value"
@@ -202,7 +203,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <th>Made</th>
             <th>Valid until</th>
             <th>Last shown</th>
-            <th v-if="mayOwn" style="width: 84px"></th>
+            <th v-if="mayKeep" style="width: 84px"></th>
           </tr>
         </thead>
         <tbody>
@@ -216,7 +217,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <td class="soft">{{ dateOnly(p.created) }}</td>
             <td>{{ dateOnly(p.expires) }}</td>
             <td class="soft">{{ ago(p.used) }}</td>
-            <td v-if="mayOwn"><button v-if="p.state === 'valid'" class="plain" type="button" @click="revoke(p)">Revoke</button></td>
+            <td v-if="mayKeep"><button v-if="p.state === 'valid'" class="plain" type="button" @click="revoke(p)">Revoke</button></td>
           </tr>
         </tbody>
       </table>

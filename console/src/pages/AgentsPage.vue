@@ -11,7 +11,7 @@ import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { mayOwn } = useSession()
+const { may } = useSession()
 const router = useRouter()
 const filter = ref('')
 const adding = ref(false)
@@ -33,12 +33,12 @@ function added(a: api.Agent) {
     <h1>Agents</h1>
     <ElInput v-model="filter" class="filter" placeholder="Filter by name, kind, owner" clearable aria-label="Filter agents" />
     <div class="grow" />
-    <ElButton v-if="mayOwn" type="primary" @click="adding = true">Add an agent</ElButton>
+    <ElButton v-if="may('agents.keep')" type="primary" @click="adding = true">Add an agent</ElButton>
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>There is no agent yet: an agent is one assistant in use.</p>
-      <p v-if="mayOwn">
+      <p v-if="may('agents.keep')">
         <button class="plain" type="button" @click="adding = true">Add the first one</button>, then enrol it with
         <code>bouncer enrol NAME --config FILE</code>.
       </p>

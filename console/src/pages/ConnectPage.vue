@@ -10,7 +10,7 @@ import { useSession } from '../use/session'
 /** Where agents send their people when a credential is missing: one button, or one field. */
 const props = defineProps<{ server: string }>()
 const route = useRoute()
-const { person } = useSession()
+const { may } = useSession()
 const { data, error, load } = useResource(() => api.server(props.server))
 const problem = ref<api.SignInProblem>()
 const token = ref('')
@@ -60,7 +60,7 @@ async function store() {
     <template v-else>
       <ErrorNote v-if="action.failure.value && !action.failure.value.field" :error="action.failure.value" />
       <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
-      <p v-if="person?.role === 'auditor'">An auditor has no credentials of their own. Ask the agent’s owner to open this page.</p>
+      <p v-if="!may('sign-ins.make')">An auditor has no credentials of their own. Ask the agent’s owner to open this page.</p>
       <template v-else-if="data.signIn?.grant === 'code'">
         <p>
           {{ server }} wants a sign-in. You are sent there, and come back here. Bouncer keeps the tokens encrypted and fresh, and uses them

@@ -11,7 +11,7 @@ import { useSession } from '../use/session'
 /** Somebody opened the link of an invitation. */
 const props = defineProps<{ token: string }>()
 const router = useRouter()
-const { person } = useSession()
+const { enter } = useSession()
 const form = reactive({ name: '', fullName: '', password: '' })
 const { busy, failure, run } = useAction()
 const fieldError = (f: string) => (failure.value?.field === f ? failure.value.message : '')
@@ -19,7 +19,7 @@ async function join() {
   const p = await run(() => api.join({ token: props.token, ...form }))
   if (!p) return
   await router.replace('/')
-  person.value = p
+  await enter(p)
 }
 </script>
 

@@ -11,14 +11,14 @@ import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { person, service } = useSession()
-const admin = computed(() => person.value?.role === 'admin')
+const { person, service, may } = useSession()
+const admin = computed(() => may('people.keep'))
 const filter = ref('')
 const people = useResource(() => api.people())
 const logins = useResource(() => api.logins())
 const invitations = useResource(() => (admin.value ? api.invitations() : Promise.resolve([])))
 const roles: api.Role[] = ['admin', 'maintainer', 'member', 'auditor']
-const may: Record<api.Role, string> = {
+const duties: Record<api.Role, string> = {
   admin: 'everything, people included',
   maintainer: 'servers, secrets, rules and all agents',
   member: 'their own agents, sign-ins and calls',
@@ -155,7 +155,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
             >
           </td>
           <td class="soft">
-            {{ may[p.role] }}{{ p.elsewhere ? '; signs in at the identity provider' : '' }}
+            {{ duties[p.role] }}{{ p.elsewhere ? '; signs in at the identity provider' : '' }}
             <div v-if="service?.provider && !p.elsewhere && p.name === person?.name">
               <button class="plain" type="button" @click="tie">Tie yourself to {{ service.provider }}</button>
             </div>
@@ -276,7 +276,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
         >
       </ElFormItem>
       <p class="soft">
-        {{ form.role }}: {{ may[form.role] }}.
+        {{ form.role }}: {{ duties[form.role] }}.
         {{ adding === 'invite' ? 'The link works once, for seven days.' : 'They get a one-time password, which they replace.' }}
       </p>
       <div class="actions">

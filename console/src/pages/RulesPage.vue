@@ -12,7 +12,7 @@ import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { mayKeep } = useSession()
+const { may } = useSession()
 const filter = ref(String(useRoute().query.rule ?? ''))
 const adding = ref(false)
 const { data, error, loading, load } = useResource(() => api.rules())
@@ -47,12 +47,12 @@ function added() {
     <ElInput v-model="filter" class="filter" placeholder="Filter rules" clearable aria-label="Filter rules" />
     <span class="soft">What no rule admits is refused; a refusal wins.</span>
     <div class="grow" />
-    <ElButton v-if="mayKeep" type="primary" @click="adding = true">Add a rule</ElButton>
+    <ElButton v-if="may('rules.keep')" type="primary" @click="adding = true">Add a rule</ElButton>
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>There are no rules, so no agent can use any tool.</p>
-      <p v-if="mayKeep">
+      <p v-if="may('rules.keep')">
         <button class="plain" type="button" @click="adding = true">Add the first rule</button>, or admit single tools on an agent's page.
       </p>
     </template>
@@ -65,7 +65,7 @@ function added() {
         <col />
         <col style="width: 8%" />
         <col style="width: 12%" />
-        <col v-if="mayKeep" style="width: 84px" />
+        <col v-if="may('rules.keep')" style="width: 84px" />
       </colgroup>
       <thead>
         <tr>
@@ -76,7 +76,7 @@ function added() {
           <th>Why</th>
           <th>By</th>
           <th>Since</th>
-          <th v-if="mayKeep"></th>
+          <th v-if="may('rules.keep')"></th>
         </tr>
       </thead>
       <tbody>
@@ -91,7 +91,7 @@ function added() {
           </td>
           <td>{{ r.by }}</td>
           <td class="soft">{{ dateOnly(r.created) }}</td>
-          <td v-if="mayKeep"><button class="plain" type="button" @click="remove(r)">Remove</button></td>
+          <td v-if="may('rules.keep')"><button class="plain" type="button" @click="remove(r)">Remove</button></td>
         </tr>
       </tbody>
     </table>

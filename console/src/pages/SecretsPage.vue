@@ -10,7 +10,7 @@ import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { mayKeep, person } = useSession()
+const { may } = useSession()
 const filter = ref('')
 const adding = ref(false)
 const rotating = ref<api.Secret>()
@@ -24,12 +24,11 @@ const shown = computed(() => {
   )
 })
 const soon = computed(() => (data.value ?? []).filter((s) => s.warning))
-// The team's are the keepers' to replace; what is somebody's own is theirs alone. A member is shown no other secrets.
-const ofTeam = (s: api.Secret) => !s.owner && !s.agent
 const agents = useResource(() => api.agents())
 onMounted(agents.load)
-const owns = (name: string) => agents.data.value?.find((a) => a.name === name)?.owner === person.value?.name
-const mine = (s: api.Secret) => (ofTeam(s) ? mayKeep.value : s.agent ? owns(s.agent) : s.owner === person.value?.name)
+// An agent's own secret is its owner's; one whose agent is not to be seen is nobody's here.
+const holder = (s: api.Secret) => (s.agent ? (agents.data.value?.find((a) => a.name === s.agent)?.owner ?? '?') : (s.owner ?? ''))
+const mine = (s: api.Secret) => may('secrets.rotate', holder(s))
 async function remove(s: api.Secret) {
   if ((await confirmed(`Remove ${s.name}?`, 'Its value cannot be had back.', 'Remove')) && (await attempt(() => api.removeSecret(s.name))))
     void load()
@@ -61,7 +60,7 @@ function detail(s: api.Secret): string {
     <ElInput v-model="filter" class="filter" placeholder="Filter secrets" clearable aria-label="Filter secrets" />
     <span class="soft">Kept encrypted; nobody reads a value back.</span>
     <div class="grow" />
-    <ElButton v-if="mayKeep" type="primary" @click="adding = true">Store a secret</ElButton>
+    <ElButton v-if="may('secrets.add')" type="primary" @click="adding = true">Store a secret</ElButton>
   </div>
   <div v-if="soon.length" class="soon" role="status">
     <strong>{{ soon.length === 1 ? 'One secret needs' : `${soon.length} secrets need` }} a new value</strong>
@@ -74,8 +73,8 @@ function detail(s: api.Secret): string {
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
-      <p>No secrets are stored{{ mayKeep ? '' : ' for you' }} yet.</p>
-      <p v-if="mayKeep">
+      <p>No secrets are stored{{ may('secrets.add') ? '' : ' for you' }} yet.</p>
+      <p v-if="may('secrets.add')">
         <button class="plain" type="button" @click="adding = true">Store the first one</button>, or give a server its token when you
         register it.
       </p>
@@ -83,9 +82,9 @@ function detail(s: api.Secret): string {
     </template>
     <table class="list">
       <colgroup>
-        <col style="width: 19%" />
-        <col style="width: 12%" />
-        <col style="width: 15%" />
+        <col style="width: 17%" />
+        <col style="width: 10%" />
+        <col style="width: 13%" />
         <col />
         <col style="width: 12%" />
         <col style="width: 11%" />

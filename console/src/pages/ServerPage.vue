@@ -14,7 +14,7 @@ import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const props = defineProps<{ name: string }>()
-const { mayKeep } = useSession()
+const { may } = useSession()
 const router = useRouter()
 const filter = ref('')
 const changing = ref(false)
@@ -89,7 +89,7 @@ function changed() {
     <h1><RouterLink to="/servers" class="soft">Servers</RouterLink> / {{ name }}</h1>
     <StateMark v-if="s" :state="s.health.state" />
     <div class="grow" />
-    <template v-if="s && mayKeep">
+    <template v-if="s && may('servers.keep')">
       <ElButton :loading="check.busy.value" :disabled="s.paused" @click="again">Reach it again</ElButton>
       <ElButton @click="changing = true">Change</ElButton>
       <ElButton @click="pause(!s.paused)">{{ s.paused ? 'Resume' : 'Pause' }}</ElButton>

@@ -11,7 +11,7 @@ import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { mayKeep } = useSession()
+const { may } = useSession()
 const router = useRouter()
 const filter = ref('')
 const registering = ref(false)
@@ -36,12 +36,12 @@ function registered(s: api.Server) {
     <h1>Servers</h1>
     <ElInput v-model="filter" class="filter" placeholder="Filter by name, address, state" clearable aria-label="Filter servers" />
     <div class="grow" />
-    <ElButton v-if="mayKeep" type="primary" @click="registering = true">Register a server</ElButton>
+    <ElButton v-if="may('servers.keep')" type="primary" @click="registering = true">Register a server</ElButton>
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>No tool server is registered yet.</p>
-      <p v-if="mayKeep">
+      <p v-if="may('servers.keep')">
         <button class="plain" type="button" @click="registering = true">Register the first one</button>, or run
         <code>bouncer server register NAME --url URL</code>.
       </p>

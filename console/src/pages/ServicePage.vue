@@ -146,6 +146,15 @@ dd {
 .filter {
   width: 220px;
 }
+h2 {
+  margin: 0;
+}
+.journal h2 {
+  margin-bottom: 8px;
+}
+:deep(.el-progress) {
+  min-height: 20px;
+}
 :deep(.el-progress__text) {
   min-width: 118px;
   font-size: 12px !important;

@@ -8,7 +8,7 @@ import GatePanel from '../parts/GatePanel.vue'
 import { useAction } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { person, service } = useSession()
+const { person, service, enter: inside } = useSession()
 const route = useRoute()
 const problem = ref<api.SignInProblem>()
 const form = reactive({ name: '', password: '', fresh: '', again: '' })
@@ -32,7 +32,7 @@ async function elsewhere() {
 }
 async function enter() {
   const p = await run(() => api.signIn(form.name.trim(), form.password))
-  if (p) person.value = p
+  if (p) await inside(p)
 }
 async function choose() {
   if (differ.value) return
@@ -40,7 +40,7 @@ async function choose() {
     await api.changePassword(form.password, form.fresh)
     return api.whoAmI()
   })
-  if (done) person.value = done
+  if (done) await inside(done)
 }
 </script>
 

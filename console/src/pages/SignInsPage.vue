@@ -12,7 +12,7 @@ import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { mayOwn } = useSession()
+const { may } = useSession()
 const route = useRoute()
 const filter = ref('')
 const problem = ref<api.SignInProblem>()
@@ -127,7 +127,7 @@ async function revoke(c: api.Consent) {
           <td>{{ s.state === 'valid' && s.renews ? 'renewed by itself' : s.expires ? moment(s.expires) : '–' }}</td>
           <td class="soft">{{ ago(s.refreshed) }}</td>
           <td>
-            <template v-if="s.id && (s.mine || mayOwn)"
+            <template v-if="s.id && (s.mine || may('sign-ins.end', s.agent ? '?' : (s.person ?? '')))"
               ><button v-if="s.mine" class="plain" type="button" @click="connect(s)">Sign in again</button
               ><template v-if="s.mine"> · </template><button class="plain" type="button" @click="end(s)">End</button></template
             >
@@ -187,7 +187,7 @@ async function revoke(c: api.Consent) {
           <td class="mono">{{ c.resource }}</td>
           <td><StateMark :state="c.revoked ? 'revoked' : 'in force'" /></td>
           <td class="soft">{{ ago(c.used) }}</td>
-          <td><button v-if="!c.revoked && mayOwn" class="plain" type="button" @click="revoke(c)">Revoke</button></td>
+          <td><button v-if="!c.revoked && may('consents.end', c.person)" class="plain" type="button" @click="revoke(c)">Revoke</button></td>
         </tr>
       </tbody>
     </table>

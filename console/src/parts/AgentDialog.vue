@@ -8,7 +8,7 @@ import ErrorNote from './ErrorNote.vue'
 
 /** Adds an agent. */
 const emit = defineEmits<{ close: []; done: [agent: api.Agent] }>()
-const { person, mayKeep } = useSession()
+const { person, may } = useSession()
 const form = reactive({ name: '', kind: '', owner: person.value?.name ?? '' })
 const { busy, failure, run } = useAction()
 const { data: people, load } = useResource(() => api.people())
@@ -33,7 +33,7 @@ async function submit() {
         ><ElInput v-model="form.kind" name="kind" placeholder="quill"
       /></ElFormItem>
       <ElFormItem label="Owner">
-        <ElSelect v-model="form.owner" :disabled="!mayKeep">
+        <ElSelect v-model="form.owner" :disabled="!may('agents.keep', '')">
           <ElOption value="" label="the team" />
           <ElOption v-for="p in people ?? []" :key="p.id" :value="p.name" :label="p.fullName" />
         </ElSelect>

@@ -6,9 +6,10 @@ import { useLive } from '../use/live'
 import { useSession } from '../use/session'
 import { useTheme } from '../use/theme'
 
-const { person, service, maySeeService, leave } = useSession()
+const { person, service, may, load, leave } = useSession()
 const { theme, toggle } = useTheme()
-const { connected } = useLive()
+// A role can be altered while somebody is here; what is offered follows at once.
+const { connected } = useLive({ topics: (topic) => topic === 'people' && void load(), back: () => void load() })
 const liveText = computed(() => (connected.value ? 'live' : 'reconnecting'))
 const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
 
@@ -21,7 +22,7 @@ const everybodys = [
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
   { to: '/people', text: 'People', icon: User },
 ]
-const pages = computed(() => (maySeeService.value ? [...everybodys, { to: '/service', text: 'Service', icon: Odometer }] : everybodys))
+const pages = computed(() => (may('service.see') ? [...everybodys, { to: '/service', text: 'Service', icon: Odometer }] : everybodys))
 </script>
 
 <template>

@@ -10,7 +10,7 @@ import ErrorNote from './ErrorNote.vue'
 /** Stores a secret, or gives one a new value. What can be told of a value is told before it is stored. */
 const props = defineProps<{ secret?: api.Secret }>()
 const emit = defineEmits<{ close: []; done: [] }>()
-const { person } = useSession()
+const { may } = useSession()
 const name = ref('')
 const kind = ref(props.secret?.kind ?? 'bearer')
 const value = ref('')
@@ -101,7 +101,7 @@ async function submit() {
       <ul v-if="told.length" class="told" role="status">
         <li v-for="t in told" :key="t">{{ t }}</li>
       </ul>
-      <ElCheckbox v-if="person?.role === 'admin'" v-model="outside">The value is kept elsewhere, and read when it is used</ElCheckbox>
+      <ElCheckbox v-if="may('secrets.source')" v-model="outside">The value is kept elsewhere, and read when it is used</ElCheckbox>
       <ElFormItem v-if="!secret" label="Try it on a server first">
         <ElSelect v-model="server" clearable placeholder="do not try it" aria-label="Server to try it on"
           ><ElOption v-for="s in servers" :key="s" :value="s" :label="s"

@@ -387,6 +387,11 @@ type NotFoundError struct{ Kind, Name string }
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", e.Kind, e.Name) }
 
+// NotAllowedError says what somebody's role does not allow, and whom to ask.
+type NotAllowedError struct{ Why, Hint string }
+
+func (e *NotAllowedError) Error() string { return e.Why }
+
 // ConflictError says why a change clashes with what is there, and what helps.
 type ConflictError struct{ Field, Why, Hint string }
 
