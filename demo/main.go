@@ -57,46 +57,11 @@ func run(ctx context.Context, args []string) error {
 	defer wait.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	house := pilothouse.New(
-		"Pilothouse",
-		pilothouse.Person{
-			Name:     "marit",
-			FullName: "Marit Aune",
-			Groups:   []string{"desk"},
-		},
-		pilothouse.Person{Name: "joss", FullName: "Joss Penhale", Groups: []string{"dispatch"}},
-		pilothouse.Person{
-			Name:     "ottilie",
-			FullName: "Ottilie Brandt",
-			Groups:   []string{"crew"},
-		},
-		pilothouse.Person{Name: "teo", FullName: "Teo Castellane", Groups: []string{"crew"}},
-		pilothouse.Person{
-			Name:     "wren",
-			FullName: "Wren Adair",
-			Groups:   []string{"safety"},
-		},
-		pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
-	)
-	house.Issuer = "http://127.0.0.1:4710"
-	if err := house.Remember(filepath.Join(dir, "pilothouse.json")); err != nil {
+	house, err := startProvider(dir)
+	if err != nil {
 		return err
 	}
-	house.Add(pilothouse.Client{ID: providerClient, Secret: providerSecret, Redirects: []string{"http://" + address + "/sign-in/callback"}})
-	house.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
-	for _, s := range []struct {
-		name, at string
-		handler  http.Handler
-	}{
-		{"pilothouse", "127.0.0.1:4710", house},
-		{"crew", "127.0.0.1:4705", house.Protect("http://127.0.0.1:4705/mcp", "crew:read", ferries.Crew(), ferries.CrewScope)},
-		{"fuel", "127.0.0.1:4706", house.Protect("http://127.0.0.1:4706/mcp", "fuel:read fuel:order", ferries.Fuel(), nil)},
-		{"customs", "127.0.0.1:4707", ferries.Customs()},
-		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
-		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
-		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
-		{"lost-property", "127.0.0.1:4704", lostproperty.New(ferries.LostKey)},
-	} {
+	for _, s := range standIns(house) {
 		l, err := net.Listen("tcp", s.at)
 		if err != nil {
 			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
@@ -131,6 +96,58 @@ func run(ctx context.Context, args []string) error {
 	case <-ctx.Done():
 		fmt.Println("\nending the service and the stand-ins ...")
 		return nil
+	}
+}
+
+// startProvider makes the identity provider of the scenario, which keeps what it
+// remembers in the directory.
+func startProvider(dir string) (*pilothouse.Authority, error) {
+	house := pilothouse.New(
+		"Pilothouse",
+		pilothouse.Person{
+			Name:     "marit",
+			FullName: "Marit Aune",
+			Groups:   []string{"desk"},
+		},
+		pilothouse.Person{Name: "joss", FullName: "Joss Penhale", Groups: []string{"dispatch"}},
+		pilothouse.Person{
+			Name:     "ottilie",
+			FullName: "Ottilie Brandt",
+			Groups:   []string{"crew"},
+		},
+		pilothouse.Person{Name: "teo", FullName: "Teo Castellane", Groups: []string{"crew"}},
+		pilothouse.Person{
+			Name:     "wren",
+			FullName: "Wren Adair",
+			Groups:   []string{"safety"},
+		},
+		pilothouse.Person{Name: "isla", FullName: "Isla Faro (in no group)"},
+	)
+	house.Issuer = "http://127.0.0.1:4710"
+	if err := house.Remember(filepath.Join(dir, "pilothouse.json")); err != nil {
+		return nil, err
+	}
+	house.Add(pilothouse.Client{ID: providerClient, Secret: providerSecret, Redirects: []string{"http://" + address + "/sign-in/callback"}})
+	house.Add(pilothouse.Client{ID: ferries.FuelClient, Secret: ferries.FuelSecret})
+	return house, nil
+}
+
+// standIn is something outside that ships with Bouncer.
+type standIn struct {
+	name, at string
+	handler  http.Handler
+}
+
+func standIns(house *pilothouse.Authority) []standIn {
+	return []standIn{
+		{"pilothouse", "127.0.0.1:4710", house},
+		{"crew", "127.0.0.1:4705", house.Protect("http://127.0.0.1:4705/mcp", "crew:read", ferries.Crew(), ferries.CrewScope)},
+		{"fuel", "127.0.0.1:4706", house.Protect("http://127.0.0.1:4706/mcp", "fuel:read fuel:order", ferries.Fuel(), nil)},
+		{"customs", "127.0.0.1:4707", ferries.Customs()},
+		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
+		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
+		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
+		{"lost-property", "127.0.0.1:4704", lostproperty.New(ferries.LostKey)},
 	}
 }
 

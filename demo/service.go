@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,23 +34,13 @@ type service struct {
 
 var oneTime = regexp.MustCompile(`one-time password (\S+)`)
 
-// startService starts the service as its users do, and signs in to it. Its steps are
-// one sequence, each with what people read when it fails.
-func startService(ctx context.Context, dir string) (*service, error) {
-	self, err := os.Executable()
-	if err != nil {
-		return nil, err
-	}
-	s := &service{dir: dir, bin: filepath.Join(filepath.Dir(self), "bouncer"), base: "http://" + address, ended: make(chan error, 1)}
-	log, err := os.Create(filepath.Join(dir, "service.log"))
-	if err != nil {
-		return nil, err
-	}
-	s.cmd = exec.Command(
+// command is the service with the settings of the scenario.
+func (s *service) command() *exec.Cmd {
+	cmd := exec.Command(
 		s.bin,
 		"serve",
 		"--data",
-		filepath.Join(dir, "data"),
+		filepath.Join(s.dir, "data"),
 		"--listen",
 		address,
 		"--first-admin",
@@ -70,13 +61,29 @@ func startService(ctx context.Context, dir string) (*service, error) {
 		"--process-user",
 		strconv.Itoa(os.Getuid()),
 	)
-	s.cmd.Stderr = log
 	// The stand-in for berths is a command beside this one.
-	s.cmd.Env = append(
+	cmd.Env = append(
 		os.Environ(),
 		"PILOTHOUSE_SECRET="+providerSecret,
 		"PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"),
 	)
+	return cmd
+}
+
+// startService starts the service as its users do, and signs in to it. Its steps are
+// one sequence, each with what people read when it fails.
+func startService(ctx context.Context, dir string) (*service, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	s := &service{dir: dir, bin: filepath.Join(filepath.Dir(self), "bouncer"), base: "http://" + address, ended: make(chan error, 1)}
+	log, err := os.Create(filepath.Join(dir, "service.log"))
+	if err != nil {
+		return nil, err
+	}
+	s.cmd = s.command()
+	s.cmd.Stderr = log
 	// Its own group, so that an interrupt at the terminal reaches it through us
 	// only, and it can end in order.
 	setGroup(s.cmd)
@@ -191,9 +198,14 @@ func (s *service) signIn(ctx context.Context, name, pass string) error {
 
 type object = map[string]any
 
+// step is one thing of the scenario, and where it is added.
+type step struct {
+	path string
+	in   object
+}
+
 // seed brings the team's register to the state of the scenario. Doing it again
 // changes nothing.
-// It is long because it is a list: everything that the scenario has, in order.
 func (s *service) seed(ctx context.Context) error {
 	if s.firstPassword != "" {
 		if err := s.choosePassword(ctx, "marit", s.firstPassword); err != nil {
@@ -206,6 +218,26 @@ func (s *service) seed(ctx context.Context) error {
 	if err := s.call(ctx, http.MethodPatch, "/api/people/marit", object{"fullName": "Marit Aune"}, nil); err != nil {
 		return err
 	}
+	if err := s.seedPeople(ctx, marit); err != nil {
+		return err
+	}
+	for _, st := range slices.Concat(agentsAndServers(), rulesOfTheTeam()) {
+		if _, err := s.add(ctx, st.path, st.in, nil); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"joss", "ottilie"} {
+		if err := s.signInAtCrew(ctx, name); err != nil {
+			return err
+		}
+	}
+	s.token = marit
+	return s.enrol(ctx)
+}
+
+// seedPeople adds everybody, with their passwords, and ties them to who they are at
+// Pilothouse, where the subject is the name.
+func (s *service) seedPeople(ctx context.Context, marit string) error {
 	for _, p := range []object{
 		{"name": "joss", "fullName": "Joss Penhale", "role": "maintainer"}, {"name": "ottilie", "fullName": "Ottilie Brandt", "role": "member"},
 		{"name": "teo", "fullName": "Teo Castellane", "role": "member"}, {"name": "wren", "fullName": "Wren Adair", "role": "auditor"},
@@ -222,7 +254,6 @@ func (s *service) seed(ctx context.Context) error {
 			s.token = marit
 		}
 	}
-	// Everybody is the same person at Pilothouse, where the subject is the name.
 	var everybody []struct {
 		Name      string
 		Elsewhere bool
@@ -238,10 +269,11 @@ func (s *service) seed(ctx context.Context) error {
 			return err
 		}
 	}
-	steps := []struct {
-		path string
-		in   object
-	}{
+	return nil
+}
+
+func agentsAndServers() []step {
+	return []step{
 		{"/api/agents", object{"name": "marit-quill", "kind": "quill", "owner": "marit"}},
 		{"/api/agents", object{"name": "joss-quill", "kind": "quill", "owner": "joss"}},
 		{"/api/agents", object{"name": "ottilie-parlour", "kind": "parlour", "owner": "ottilie"}},
@@ -274,6 +306,11 @@ func (s *service) seed(ctx context.Context) error {
 			"/api/servers",
 			object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true},
 		},
+	}
+}
+
+func rulesOfTheTeam() []step {
+	return []step{
 		{
 			"/api/rules",
 			object{
@@ -330,18 +367,6 @@ func (s *service) seed(ctx context.Context) error {
 		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "sailing_status"}},
 		{"/api/rules", object{"effect": "admit", "agent": "ottilie-parlour", "server": "*", "tool": "list_*"}},
 	}
-	for _, st := range steps {
-		if _, err := s.add(ctx, st.path, st.in, nil); err != nil {
-			return err
-		}
-	}
-	for _, name := range []string{"joss", "ottilie"} {
-		if err := s.signInAtCrew(ctx, name); err != nil {
-			return err
-		}
-	}
-	s.token = marit
-	return s.enrol(ctx)
 }
 
 // signInAtCrew does in a browser what a person does: it signs in at the watch

@@ -27,16 +27,18 @@ func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 			handle: func(c *call) (any, error) { return svc.Agent(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: patch, path: "/api/agents/{name}", id: "updateAgent", action: access.KeepAgents, summary: "Alter an agent: kind, owner, pause or resume",
-			in: apitype.AgentPatch{}, out: team.Agent{}, status: 200,
+			method: patch, path: "/api/agents/{name}", id: "updateAgent", action: access.KeepAgents,
+			summary: "Alter an agent: kind, owner, pause or resume",
+			in:      apitype.AgentPatch{}, out: team.Agent{}, status: 200,
 			handle: with(func(c *call, in apitype.AgentPatch) (any, error) {
 				return svc.UpdateAgent(c.Context(), c.person, c.name("name"), in)
 			}),
 		},
 		{
-			method: del, path: "/api/agents/{name}", id: "removeAgent", action: access.KeepAgents, summary: "Remove an agent and its passes",
-			status: 204,
-			handle: func(c *call) (any, error) { return nil, svc.RemoveAgent(c.Context(), c.person, c.name("name")) },
+			method: del, path: "/api/agents/{name}", id: "removeAgent", action: access.KeepAgents,
+			summary: "Remove an agent and its passes",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, svc.RemoveAgent(c.Context(), c.person, c.name("name")) },
 		},
 		{
 			method: get, path: "/api/agents/{name}/reach", id: "getReach", action: access.SeeAgents,
@@ -45,8 +47,9 @@ func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 			handle: func(c *call) (any, error) { return rules.Reach(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: get, path: "/api/agents/{name}/passes", id: "listPasses", action: access.SeeAgents, summary: "The agent's passes",
-			out: []team.Pass{}, status: 200,
+			method: get, path: "/api/agents/{name}/passes", id: "listPasses", action: access.SeeAgents,
+			summary: "The agent's passes",
+			out:     []team.Pass{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Passes(c.Context(), c.person, c.name("name")) },
 		},
 		{

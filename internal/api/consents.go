@@ -23,13 +23,15 @@ func consentRoutes(svc *authserver.Service) []route {
 			handle:  func(c *call) (any, error) { return nil, svc.RevokeConsent(c.Context(), c.person, c.name("id")) },
 		},
 		{
-			method: get, path: "/api/consent-requests/{id}", id: "getConsentRequest", action: access.SpeakForAgents, summary: "What a program asks for",
-			out: apitype.ConsentRequest{}, status: 200,
+			method: get, path: "/api/consent-requests/{id}", id: "getConsentRequest", action: access.SpeakForAgents,
+			summary: "What a program asks for",
+			out:     apitype.ConsentRequest{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Consent(c.Context(), c.person, c.name("id")) },
 		},
 		{
-			method: post, path: "/api/consent-requests/{id}", id: "decideConsent", action: access.SpeakForAgents, summary: "Agree or decline",
-			in: apitype.Decision{}, out: apitype.SentTo{}, status: 200,
+			method: post, path: "/api/consent-requests/{id}", id: "decideConsent", action: access.SpeakForAgents,
+			summary: "Agree or decline",
+			in:      apitype.Decision{}, out: apitype.SentTo{}, status: 200,
 			handle: with(func(c *call, in apitype.Decision) (any, error) {
 				to, err := svc.Decide(c.Context(), c.person, c.name("id"), in)
 				return apitype.SentTo{URL: to}, err

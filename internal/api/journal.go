@@ -35,13 +35,15 @@ func journalRoutes(svc *journal.Reader) []route {
 			handle: func(c *call) (any, error) { return svc.Call(c.Context(), c.person, c.name("id")) },
 		},
 		{
-			method: get, path: "/api/journal", id: "journalState", action: access.SeeServers, summary: "How the journal does: whether it records, and how much it keeps",
-			out: team.JournalState{}, status: 200,
+			method: get, path: "/api/journal", id: "journalState", action: access.SeeServers,
+			summary: "How the journal does: whether it records, and how much it keeps",
+			out:     team.JournalState{}, status: 200,
 			handle: func(c *call) (any, error) { return c.api.s.JournalState(c.Context()) },
 		},
 		{
-			method: get, path: "/api/call-counts", id: "countCalls", action: access.SeeCalls, summary: "Calls counted in equal steps of time",
-			query: andCallFields(queryField{"step", "length of a step in seconds; 3600 if left out"}), out: []team.Bucket{}, status: 200,
+			method: get, path: "/api/call-counts", id: "countCalls", action: access.SeeCalls,
+			summary: "Calls counted in equal steps of time",
+			query:   andCallFields(queryField{"step", "length of a step in seconds; 3600 if left out"}), out: []team.Bucket{}, status: 200,
 			handle: func(c *call) (any, error) { return countCalls(c, svc) },
 		},
 	}

@@ -8,7 +8,7 @@ import (
 	"bouncer/internal/people"
 )
 
-// peopleRoutes are the rows of the people and the invitations.
+// peopleRoutes are the rows of the people.
 func peopleRoutes(svc *people.Service, logins *login.Service) []route {
 	return []route{
 		{
@@ -17,16 +17,18 @@ func peopleRoutes(svc *people.Service, logins *login.Service) []route {
 			handle: func(c *call) (any, error) { return svc.People(c.Context()) },
 		},
 		{
-			method: post, path: "/api/people", id: "addPerson", action: access.KeepPeople, summary: "Add somebody; gives a one-time password",
-			in: apitype.NewPerson{}, out: apitype.AddedPerson{}, status: 201,
+			method: post, path: "/api/people", id: "addPerson", action: access.KeepPeople,
+			summary: "Add somebody; gives a one-time password",
+			in:      apitype.NewPerson{}, out: apitype.AddedPerson{}, status: 201,
 			handle: with(func(c *call, in apitype.NewPerson) (any, error) {
 				p, password, err := logins.AddPerson(c.Context(), c.person, in)
 				return apitype.AddedPerson{Person: p, Password: password}, err
 			}),
 		},
 		{
-			method: patch, path: "/api/people/{name}", id: "updatePerson", action: access.KeepPeople, summary: "Alter a person: full name, role",
-			in: apitype.PersonPatch{}, out: team.Person{}, status: 200,
+			method: patch, path: "/api/people/{name}", id: "updatePerson", action: access.KeepPeople,
+			summary: "Alter a person: full name, role",
+			in:      apitype.PersonPatch{}, out: team.Person{}, status: 200,
 			handle: with(func(c *call, in apitype.PersonPatch) (any, error) {
 				return svc.UpdatePerson(c.Context(), c.person, c.name("name"), in)
 			}),
@@ -54,23 +56,32 @@ func peopleRoutes(svc *people.Service, logins *login.Service) []route {
 			status:  204,
 			handle:  func(c *call) (any, error) { return nil, svc.RemovePerson(c.Context(), c.person, c.name("name")) },
 		},
+	}
+}
+
+// invitationRoutes are the rows of the invitations, and of those who take one.
+func invitationRoutes(logins *login.Service) []route {
+	return []route{
 		{
-			method: get, path: "/api/invitations", id: "listInvitations", action: access.KeepPeople, summary: "Invitations, newest first",
-			out: []team.Invitation{}, status: 200,
+			method: get, path: "/api/invitations", id: "listInvitations", action: access.KeepPeople,
+			summary: "Invitations, newest first",
+			out:     []team.Invitation{}, status: 200,
 			handle: func(c *call) (any, error) { return logins.Invitations(c.Context()) },
 		},
 		{
-			method: post, path: "/api/invitations", id: "invite", action: access.KeepPeople, summary: "Invite somebody by a link",
-			in: apitype.NewInvitation{}, out: apitype.Invited{}, status: 201,
+			method: post, path: "/api/invitations", id: "invite", action: access.KeepPeople,
+			summary: "Invite somebody by a link",
+			in:      apitype.NewInvitation{}, out: apitype.Invited{}, status: 201,
 			handle: with(func(c *call, in apitype.NewInvitation) (any, error) {
 				v, link, err := logins.Invite(c.Context(), c.person, in)
 				return apitype.Invited{Invitation: v, Link: link}, err
 			}),
 		},
 		{
-			method: del, path: "/api/invitations/{id}", id: "withdrawInvitation", action: access.KeepPeople, summary: "Take an invitation back",
-			status: 204,
-			handle: func(c *call) (any, error) { return nil, logins.WithdrawInvitation(c.Context(), c.person, c.name("id")) },
+			method: del, path: "/api/invitations/{id}", id: "withdrawInvitation", action: access.KeepPeople,
+			summary: "Take an invitation back",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, logins.WithdrawInvitation(c.Context(), c.person, c.name("id")) },
 		},
 		{
 			method: post, path: "/api/join", id: "join", summary: "Take an invitation; sets a session cookie",

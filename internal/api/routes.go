@@ -18,6 +18,7 @@ func (a *API) table() []route {
 		a.serviceRoutes(),
 		sessionRoutes(a.s.Login),
 		peopleRoutes(a.s.People, a.s.Login),
+		invitationRoutes(a.s.Login),
 		serverRoutes(a.s.Servers),
 		agentRoutes(a.s.Agents, a.s.Policy),
 		ruleRoutes(a.s.Policy),
@@ -48,13 +49,15 @@ func (a *API) serviceRoutes() []route {
 			raw: a.backup,
 		},
 		{
-			method: get, path: "/api/changes", id: "listChanges", action: access.SeeChanges, summary: "The newest alterations of Bouncer's own state",
-			query: []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
+			method: get, path: "/api/changes", id: "listChanges", action: access.SeeChanges,
+			summary: "The newest alterations of Bouncer's own state",
+			query:   []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
 			handle: a.changes,
 		},
 		{
-			method: get, path: "/api/limits", id: "listLimits", action: access.SeeService, summary: "How much is in use of everything that is bounded",
-			out: []gate.Usage{}, status: 200,
+			method: get, path: "/api/limits", id: "listLimits", action: access.SeeService,
+			summary: "How much is in use of everything that is bounded",
+			out:     []gate.Usage{}, status: 200,
 			handle: func(*call) (any, error) { return a.s.Usage(), nil },
 		},
 		{

@@ -22,8 +22,9 @@ func secretRoutes(svc *secrets.Service) []route {
 			handle: with(func(c *call, in apitype.NewSecret) (any, error) { return svc.Add(c.Context(), c.person, in) }),
 		},
 		{
-			method: post, path: "/api/secrets/inspect", id: "inspectSecret", action: access.InspectSecrets, summary: "Look at a value without storing it",
-			in: apitype.InspectedValue{}, out: apitype.Inspection{}, status: 200,
+			method: post, path: "/api/secrets/inspect", id: "inspectSecret", action: access.InspectSecrets,
+			summary: "Look at a value without storing it",
+			in:      apitype.InspectedValue{}, out: apitype.Inspection{}, status: 200,
 			handle: with(func(c *call, in apitype.InspectedValue) (any, error) { return svc.Inspect(in.Kind, in.Value), nil }),
 		},
 		{
@@ -35,9 +36,10 @@ func secretRoutes(svc *secrets.Service) []route {
 			}),
 		},
 		{
-			method: del, path: "/api/secrets/{name}", id: "removeSecret", action: access.RemoveSecrets, summary: "Remove a secret that no server is given",
-			status: 204,
-			handle: func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
+			method: del, path: "/api/secrets/{name}", id: "removeSecret", action: access.RemoveSecrets,
+			summary: "Remove a secret that no server is given",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
 		},
 		{
 			method: put, path: "/api/servers/{name}/own", id: "giveOwn", action: access.SupplyAgents,
@@ -48,15 +50,17 @@ func secretRoutes(svc *secrets.Service) []route {
 			}),
 		},
 		{
-			method: del, path: "/api/servers/{name}/own", id: "dropOwn", action: access.SupplyAgents, summary: "Use the team's credential again",
-			query: []queryField{{"agent", "agent that it is for; yourself if left out"}}, status: 204,
+			method: del, path: "/api/servers/{name}/own", id: "dropOwn", action: access.SupplyAgents,
+			summary: "Use the team's credential again",
+			query:   []queryField{{"agent", "agent that it is for; yourself if left out"}}, status: 204,
 			handle: func(c *call) (any, error) {
 				return nil, svc.DropOwn(c.Context(), c.person, c.name("name"), c.URL.Query().Get("agent"))
 			},
 		},
 		{
-			method: get, path: "/api/locker", id: "getLocker", action: access.KeepLocker, summary: "The key set of the locker, without the keys",
-			out: apitype.KeySet{}, status: 200,
+			method: get, path: "/api/locker", id: "getLocker", action: access.KeepLocker,
+			summary: "The key set of the locker, without the keys",
+			out:     apitype.KeySet{}, status: 200,
 			handle: func(*call) (any, error) { return svc.Keys(), nil },
 		},
 		{

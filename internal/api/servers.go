@@ -13,13 +13,15 @@ import (
 func serverRoutes(svc *servers.Service) []route {
 	return []route{
 		{
-			method: get, path: "/api/servers", id: "listServers", action: access.SeeServers, summary: "Every registered server, with how it is doing",
-			out: []apitype.ServerInfo{}, status: 200,
+			method: get, path: "/api/servers", id: "listServers", action: access.SeeServers,
+			summary: "Every registered server, with how it is doing",
+			out:     []apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.List(c.Context(), c.person) },
 		},
 		{
-			method: post, path: "/api/servers", id: "registerServer", action: access.KeepServers, summary: "Reach a server, list its tools, and register it",
-			in: serverspec.Registration{}, out: apitype.ServerInfo{}, status: 201,
+			method: post, path: "/api/servers", id: "registerServer", action: access.KeepServers,
+			summary: "Reach a server, list its tools, and register it",
+			in:      serverspec.Registration{}, out: apitype.ServerInfo{}, status: 201,
 			handle: with(func(c *call, in serverspec.Registration) (any, error) { return svc.Register(c.Context(), c.person, in) }),
 		},
 		{
@@ -36,13 +38,15 @@ func serverRoutes(svc *servers.Service) []route {
 			}),
 		},
 		{
-			method: del, path: "/api/servers/{name}", id: "removeServer", action: access.KeepServers, summary: "Remove a server; its secret stays",
-			status: 204,
-			handle: func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
+			method: del, path: "/api/servers/{name}", id: "removeServer", action: access.KeepServers,
+			summary: "Remove a server; its secret stays",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
 		},
 		{
-			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers, summary: "The tools of one server",
-			out: []apitype.ToolView{}, status: 200,
+			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers,
+			summary: "The tools of one server",
+			out:     []apitype.ToolView{}, status: 200,
 			handle: func(c *call) (any, error) { return toolViews(svc.Tools(c.Context(), c.name("name"))) },
 		},
 		{
@@ -58,8 +62,9 @@ func serverRoutes(svc *servers.Service) []route {
 			handle: func(c *call) (any, error) { return svc.Operations(c.Context(), c.name("name")) },
 		},
 		{
-			method: post, path: "/api/documents", id: "readDocument", action: access.KeepServers, summary: "Read an OpenAPI document and list its operations",
-			in: apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
+			method: post, path: "/api/documents", id: "readDocument", action: access.KeepServers,
+			summary: "Read an OpenAPI document and list its operations",
+			in:      apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
 			handle: with(func(c *call, in apitype.DocumentSource) (any, error) {
 				return svc.ReadDocument(c.Context(), in.Document, in.DocumentURL)
 			}),

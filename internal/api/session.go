@@ -28,8 +28,9 @@ func sessionRoutes(svc *login.Service) []route {
 			handle: func(c *call) (any, error) { return c.person, nil },
 		},
 		{
-			method: get, path: "/api/session/may", id: "whatMayI", self: true, summary: "What your role may do, and how far each action reaches",
-			out: map[access.Action]access.Scope{}, status: 200,
+			method: get, path: "/api/session/may", id: "whatMayI", self: true,
+			summary: "What your role may do, and how far each action reaches",
+			out:     map[access.Action]access.Scope{}, status: 200,
 			handle: func(c *call) (any, error) { return access.Of(c.person.Role), nil },
 		},
 		{
@@ -75,8 +76,9 @@ func sessionRoutes(svc *login.Service) []route {
 			}),
 		},
 		{
-			method: get, path: "/api/logins", id: "listLogins", action: access.SeeLogins, summary: "Open logins: your own, and everybody's for admins",
-			out: []team.Login{}, status: 200,
+			method: get, path: "/api/logins", id: "listLogins", action: access.SeeLogins,
+			summary: "Open logins: your own, and everybody's for admins",
+			out:     []team.Login{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Logins(c.Context(), c.person, c.token) },
 		},
 		{

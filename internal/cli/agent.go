@@ -288,7 +288,8 @@ func ruleCommands() []command {
 		},
 		{
 			noun: "rule", verb: "add", args: "EFFECT", short: "Add a rule that admits or refuses; it is in force at once",
-			long:    "EFFECT is admit or refuse. The flags are globs: * stands for any run of\ncharacters, ? for one. What no rule admits is refused, and a refusal wins.",
+			long: `EFFECT is admit or refuse. The flags are globs: * stands for any run of
+characters, ? for one. What no rule admits is refused, and a refusal wins.`,
 			example: "bouncer rule add admit --agent 'marit-*' --server sailings --tool 'find_*' --note \"looking up is fine\"",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&agent, "agent", "", "`glob` over agent names")

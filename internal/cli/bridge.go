@@ -15,8 +15,9 @@ func bridgeCommands() []command {
 	var address, server, passFile string
 	return []command{{
 		noun: "bridge", local: true, short: "Stand in as a local server for an assistant that can only start a command",
-		long: "The assistant starts this command and speaks with it over standard input and output;\n" +
-			"it relays to the service, and goes on when the service was restarted. The pass comes\nfrom a file or from BOUNCER_PASS, never from an argument.",
+		long: `The assistant starts this command and speaks with it over standard input and output;
+it relays to the service, and goes on when the service was restarted. The pass comes
+from a file or from BOUNCER_PASS, never from an argument.`,
 		example: "bouncer bridge --pass-file ~/.bouncer-pass",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&address, "address", "", "base `URL` of the service; else BOUNCER_ADDRESS, else "+defaultAddress)

@@ -31,7 +31,9 @@ func enrolCommands() []command {
 	var o enrolment
 	return []command{{
 		noun: "enrol", args: "AGENT", short: "Write Bouncer's entry into an assistant's configuration file",
-		long: "The entry (address and a new pass) goes into the map mcpServers; every other byte\nof the file stays as it is. The change is shown first, and the old file is kept\nbeside the new one.",
+		long: `The entry (address and a new pass) goes into the map mcpServers; every other byte
+of the file stays as it is. The change is shown first, and the old file is kept
+beside the new one.`,
 		example: "bouncer enrol marit-quill --config ~/.quill/config.json --dry-run\n" +
 			"bouncer enrol marit-quill --config ~/.quill/config.json",
 		flags: func(f *flag.FlagSet) {

@@ -136,7 +136,11 @@ func secretAddCommand() command {
 	var value secretInput
 	return command{
 		noun: "secret", verb: "add", args: "NAME", short: "Store a secret, read from a prompt or standard input",
-		long:    "Kinds: bearer (a token), value (of a header or a query parameter), basic\n(user:password), environment (variable or file of a local process),\nclient-secret (of an OAuth client), private-key (PEM).\nWhat is plainly not part of the value, such as quotes or the word Bearer, is\ntaken off, and said.",
+		long: `Kinds: bearer (a token), value (of a header or a query parameter), basic
+(user:password), environment (variable or file of a local process),
+client-secret (of an OAuth client), private-key (PEM).
+What is plainly not part of the value, such as quotes or the word Bearer, is
+taken off, and said.`,
 		example: "bouncer secret add harbour-token --try sailings < token.txt",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&kind, "kind", "bearer", "`kind` of secret")
@@ -195,7 +199,9 @@ func secretRotateCommand() command {
 	var value secretInput
 	return command{
 		noun: "secret", verb: "rotate", args: "NAME", short: "Replace a secret's value, read from a prompt or standard input",
-		long:    "The new value is tried on the servers that are given the secret; if one does not\ntake it, nothing is stored. With --overlap the value before is still tried for a\nwhile when a server refuses the new one.",
+		long: `The new value is tried on the servers that are given the secret; if one does not
+take it, nothing is stored. With --overlap the value before is still tried for a
+while when a server refuses the new one.`,
 		example: "bouncer secret rotate sailings-token --overlap 24 < token.txt",
 		flags: func(f *flag.FlagSet) {
 			f.BoolVar(&anyway, "anyway", false, "store it even when a server does not take it")
@@ -301,7 +307,8 @@ func lockerShowCommand() command {
 func lockerRotateCommand() command {
 	return command{
 		noun: "locker", verb: "rotate", short: "Put a new key in force and wrap everything with it", example: "bouncer locker rotate",
-		long: "The service goes on meanwhile. The key before stays in the key set until the next\nrotation, so that backups made before can be opened.",
+		long: `The service goes on meanwhile. The key before stays in the key set until the next
+rotation, so that backups made before can be opened.`,
 		run: func(ctx context.Context, t *task) error {
 			return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k apitype.KeySet) error {
 				return t.done("key %s is in force; %d values were wrapped anew", k.Keys[len(k.Keys)-1], k.Rewrapped)
@@ -313,7 +320,8 @@ func lockerRotateCommand() command {
 func backupCommand() command {
 	return command{
 		noun: "backup", args: "FILE", short: "Write a copy of the state to a new file; secrets stay encrypted in it",
-		long:    "The file is a database that another bouncer serve can be started with, given the\nkey set of the locker, which is not in it.",
+		long: `The file is a database that another bouncer serve can be started with, given the
+key set of the locker, which is not in it.`,
 		example: "bouncer backup bouncer-monday.db",
 		run: func(ctx context.Context, t *task) error {
 			f, err := os.OpenFile(t.args[0], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -383,7 +391,8 @@ func signInBeginCommand() command {
 	var wait time.Duration
 	return command{
 		noun: "sign-in", verb: "begin", args: "SERVER", short: "Sign in at a server, with a browser on any machine",
-		long:    "Prints an address to be opened in a browser where you are signed in to Bouncer,\nand waits until the sign-in is there.",
+		long: `Prints an address to be opened in a browser where you are signed in to Bouncer,
+and waits until the sign-in is there.`,
 		example: "bouncer sign-in begin crew",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&agent, "agent", "", "`name` of the agent that gets a sign-in of its own")

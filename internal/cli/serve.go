@@ -18,7 +18,8 @@ func serveCommands() []command {
 	return []command{
 		{
 			noun: "serve", local: true, short: "Run the service",
-			long:    "Each setting is taken from its flag, else from the environment (BOUNCER_ and the\nname in capitals), else from the YAML file, else from its default.",
+			long: `Each setting is taken from its flag, else from the environment (BOUNCER_ and the
+name in capitals), else from the YAML file, else from its default.`,
 			example: "bouncer serve --data /var/lib/bouncer --listen 127.0.0.1:4680",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&config, "config", "", "YAML `file` with settings; else BOUNCER_CONFIG")

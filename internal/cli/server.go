@@ -107,9 +107,15 @@ func serverRegisterCommand() command {
 	var rest restInput
 	return command{
 		noun: "server", verb: "register", args: "NAME", rest: "COMMAND ARGUMENTS...", short: "Reach a server, list its tools, and register it",
-		long: "A server has an address (--url), is a command that is started where the service\nruns and spoken with over its standard input and output (after --), or is a REST\nAPI with an OpenAPI document (--document).\n" +
-			"Which transport and revision an address speaks is found out. Of a REST API the\noperations that become tools are picked with --operation; without one, they are\nlisted.\n" +
-			"With --token a bearer token is asked for, or read from standard input; it never\nstands on the command line, is encrypted at rest, and is not shown again. For a\ncommand, --secret-env names the variable that carries it.",
+		long: `A server has an address (--url), is a command that is started where the service
+runs and spoken with over its standard input and output (after --), or is a REST
+API with an OpenAPI document (--document).
+Which transport and revision an address speaks is found out. Of a REST API the
+operations that become tools are picked with --operation; without one, they are
+listed.
+With --token a bearer token is asked for, or read from standard input; it never
+stands on the command line, is encrypted at rest, and is not shown again. For a
+command, --secret-env names the variable that carries it.`,
 		example: "bouncer server register sailings --url http://127.0.0.1:4701/mcp --token < token.txt\n" +
 			"bouncer server register berths --secret-env BERTHS_KEY --token -- /opt/skerrow/berths --verbose < key.txt\n" +
 			"bouncer server register lost-property --document openapi.yaml --operation searchItems --operation logItem=log_item --token < key.txt",
@@ -173,7 +179,8 @@ func serverUpdateCommand() command {
 	var rest restInput
 	return command{
 		noun: "server", verb: "update", args: "NAME", short: "Alter a server's address, token, sharing or operations",
-		long:    "The server is reached that way first; what does not work is not stored. With\n--operation all operations that are to be tools are given anew.",
+		long: `The server is reached that way first; what does not work is not stored. With
+--operation all operations that are to be tools are given anew.`,
 		example: "bouncer server update sailings --token < token.txt",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&url, "url", "", "new `address` of the MCP endpoint")

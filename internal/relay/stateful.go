@@ -17,17 +17,11 @@ import (
 	"bouncer/internal/snapshot"
 )
 
-// post takes messages of an agent of the initialize era. It is long because what is
-// refused is one list, in the order of the checks.
+// post takes messages of an agent, and answers those of the initialize era.
 func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	if !stream.Accepts(r.Header, "application/json") && !stream.Accepts(r.Header, "text/event-stream") {
-		d.fail(
-			w,
-			http.StatusNotAcceptable,
-			nil,
-			wire.CodeInvalidRequest,
-			"the Accept header must allow application/json and text/event-stream",
-		)
+		what := "the Accept header must allow application/json and text/event-stream"
+		d.fail(w, http.StatusNotAcceptable, nil, wire.CodeInvalidRequest, what)
 		return
 	}
 	buf := bodies.Get().(*bytes.Buffer)
@@ -58,11 +52,7 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 			return
 		}
 		if named {
-			code, what := wire.CodeInvalidParams, "params._meta names no revision, but the MCP-Protocol-Version header does"
-			if f.Method == "initialize" {
-				code, what = wire.CodeHeaderMismatch, "the MCP-Protocol-Version header names a revision that has no initialize"
-			}
-			d.fail(w, http.StatusBadRequest, f.ID.Of(body), code, what)
+			d.failNamed(w, f.ID.Of(body), f.Method)
 			return
 		}
 		if f.Method == "initialize" {
@@ -77,11 +67,9 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 			return
 		}
 	case wire.Batch:
-		for _, item := range f.Items {
-			if !wire.Member(body, wire.Member(body, wire.Member(body, item, "params"), "_meta"), wire.MetaVersion).Empty() || named {
-				d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "this revision has no batches; send one message at a time")
-				return
-			}
+		if named || anyNames(body, f.Items) {
+			d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "this revision has no batches; send one message at a time")
+			return
 		}
 	}
 	s := d.session(w, r, v, f.ID.Of(body))
@@ -105,6 +93,27 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 		d.accept(r.Context(), s, body, f)
 		w.WriteHeader(http.StatusAccepted)
 	}
+}
+
+// failNamed answers a request whose header names a revision of the stateless era, and
+// whose body does not.
+func (d *Gateway) failNamed(w http.ResponseWriter, id []byte, method string) {
+	code, what := wire.CodeInvalidParams, "params._meta names no revision, but the MCP-Protocol-Version header does"
+	if method == "initialize" {
+		code, what = wire.CodeHeaderMismatch, "the MCP-Protocol-Version header names a revision that has no initialize"
+	}
+	d.fail(w, http.StatusBadRequest, id, code, what)
+}
+
+// anyNames reports whether a message of a batch names its revision itself, as those of
+// the stateless era do.
+func anyNames(body []byte, items []wire.Span) bool {
+	for _, item := range items {
+		if !wire.Member(body, wire.Member(body, wire.Member(body, item, "params"), "_meta"), wire.MetaVersion).Empty() {
+			return true
+		}
+	}
+	return false
 }
 
 // greet reads an initialize request and prepares the session that it asks for

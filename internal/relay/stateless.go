@@ -16,10 +16,32 @@ import (
 	"bouncer/internal/snapshot"
 )
 
+// envelope looks for what is wrong with what every request of the stateless era says
+// about itself, in the order that the revision asks for. sent is the revision that the
+// header names; an empty what is for nothing wrong.
+func envelope(sent string, body []byte, m wire.Meta, bad error) (code int, what string, data any) {
+	switch {
+	case bad != nil && !m.HasVersion:
+		fe := frameError(bad, wire.CodeInvalidParams)
+		return fe.Code, fe.What, nil
+	case m.Version == "":
+		return wire.CodeInvalidParams, "params._meta[\"" + wire.MetaVersion + "\"] must be a revision", nil
+	case m.Caps.Empty() || body[m.Caps.Start] != '{':
+		return wire.CodeInvalidParams, "params._meta[\"" + wire.MetaCaps + "\"] is missing or no object", nil
+	case !m.Info.Empty() && body[m.Info.Start] != '{':
+		return wire.CodeInvalidParams, "params._meta[\"" + wire.MetaInfo + "\"] must be an object", nil
+	case sent != "" && sent != m.Version:
+		return wire.CodeHeaderMismatch, "the MCP-Protocol-Version header and params._meta name different revisions", nil
+	case !wire.SpeaksStateless(m.Version):
+		supported := map[string]any{"supported": []string{wire.NewestStateless}, "requested": snapshot.Clip(m.Version)}
+		return wire.CodeNoRevision, "this revision is not spoken here", supported
+	}
+	return 0, "", nil
+}
+
 // stateless answers a request of the stateless era (MCP 2026-07-28). What is
 // wrong with its envelope and its headers is found in the order that the
 // revision asks for.
-// It is long because that order is one list.
 func (d *Gateway) stateless(
 	w http.ResponseWriter,
 	r *http.Request,
@@ -35,33 +57,11 @@ func (d *Gateway) stateless(
 	fail := func(code int, what string, data any) {
 		_ = stream.WriteJSON(w, http.StatusBadRequest, wire.AppendError(nil, id, code, what, data))
 	}
-	m := p.Meta
-	sent := r.Header.Get(wire.HeaderVersion)
-	switch {
-	case bad != nil && !m.HasVersion:
-		fe := frameError(bad, wire.CodeInvalidParams)
-		fail(fe.Code, fe.What, nil)
-		return
-	case m.Version == "":
-		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaVersion+"\"] must be a revision", nil)
-		return
-	case m.Caps.Empty() || body[m.Caps.Start] != '{':
-		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaCaps+"\"] is missing or no object", nil)
-		return
-	case !m.Info.Empty() && body[m.Info.Start] != '{':
-		fail(wire.CodeInvalidParams, "params._meta[\""+wire.MetaInfo+"\"] must be an object", nil)
-		return
-	case sent != "" && sent != m.Version:
-		fail(wire.CodeHeaderMismatch, "the MCP-Protocol-Version header and params._meta name different revisions", nil)
-		return
-	case !wire.SpeaksStateless(m.Version):
-		fail(
-			wire.CodeNoRevision,
-			"this revision is not spoken here",
-			map[string]any{"supported": []string{wire.NewestStateless}, "requested": snapshot.Clip(m.Version)},
-		)
+	if code, what, data := envelope(r.Header.Get(wire.HeaderVersion), body, p.Meta, bad); what != "" {
+		fail(code, what, data)
 		return
 	}
+	m := p.Meta
 	if !offered[f.Method] {
 		_ = stream.WriteJSON(
 			w,
@@ -239,21 +239,61 @@ func (s *subscribers) each(fn func(*subscriber)) {
 	}
 }
 
-// listen serves subscriptions/listen: first what is honoured, then nothing but
-// that.
-//
-// It is one loop over everything that can end or wake the stream; its branches share
-// too much to be apart.
-func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller, body []byte, f wire.Frame, out *stream.Reply) {
-	id := f.ID.Of(body)
-	var p struct {
-		Notifications *struct {
-			ToolsListChanged, PromptsListChanged, ResourcesListChanged bool
-			ResourceSubscriptions                                      []string
+// listening is what a subscriptions/listen wants to be told.
+type listening struct {
+	ToolsListChanged, PromptsListChanged, ResourcesListChanged bool
+	ResourceSubscriptions                                      []string
+}
+
+// readListening reads the parameters of a subscriptions/listen, or says what is wrong
+// with them.
+func readListening(params wire.Span, body []byte) (n *listening, wrong string) {
+	var p struct{ Notifications *listening }
+	if params.Empty() || json.Unmarshal(params.Of(body), &p) != nil || p.Notifications == nil {
+		return nil, "params.notifications must say what to listen to"
+	}
+	if len(p.Notifications.ResourceSubscriptions) > session.MaxSubscriptions {
+		return nil, fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", session.MaxSubscriptions)
+	}
+	return p.Notifications, ""
+}
+
+// newSubscriber makes the stream's end in Bouncer: of the lists that are wanted, those
+// that the agent has at all.
+func newSubscriber(c *carry.Caller, n *listening) *subscriber {
+	caps := c.Catalog.Capabilities(c.Revision)
+	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, gone: make(chan struct{}), shown: c.Catalog.Digests()}
+	e.box.Wake = make(chan struct{}, 1)
+	e.want = [3]bool{
+		n.ToolsListChanged && caps["tools"] != nil,
+		n.PromptsListChanged && caps["prompts"] != nil,
+		n.ResourcesListChanged && caps["resources"] != nil,
+	}
+	e.holder = gate.Holder{Agent: c.Agent.ID, Person: c.Agent.Owner}
+	return e
+}
+
+// honoured is what the subscriber is told that it will be told; nil for nothing.
+func (e *subscriber) honoured(uris []string) map[string]any {
+	out := map[string]any{}
+	for i, name := range []string{"toolsListChanged", "promptsListChanged", "resourcesListChanged"} {
+		if e.want[i] {
+			out[name] = true
 		}
 	}
-	if f.Params.Empty() || json.Unmarshal(f.Params.Of(body), &p) != nil || p.Notifications == nil {
-		out.Refuse(id, wire.CodeInvalidParams, "params.notifications must say what to listen to", nil)
+	if len(uris) > 0 {
+		out["resourceSubscriptions"] = uris
+	}
+	return out
+}
+
+// listen serves subscriptions/listen: first what is honoured, then nothing but
+// that.
+func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller, body []byte, f wire.Frame, out *stream.Reply) {
+	id := f.ID.Of(body)
+	n, wrong := readListening(f.Params, body)
+	if wrong != "" {
+		out.Refuse(id, wire.CodeInvalidParams, wrong, nil)
 		return
 	}
 	if !out.Stream {
@@ -264,36 +304,12 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		)
 		return
 	}
-	n := p.Notifications
-	if len(n.ResourceSubscriptions) > session.MaxSubscriptions {
-		out.Refuse(
-			id,
-			wire.CodeInvalidParams,
-			fmt.Sprintf("params.notifications.resourceSubscriptions has more than %d entries", session.MaxSubscriptions),
-			nil,
-		)
-		return
-	}
-	caps := c.Catalog.Capabilities(c.Revision)
-	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, gone: make(chan struct{}), shown: c.Catalog.Digests()}
-	e.box.Wake = make(chan struct{}, 1)
-	e.want = [3]bool{
-		n.ToolsListChanged && caps["tools"] != nil,
-		n.PromptsListChanged && caps["prompts"] != nil,
-		n.ResourcesListChanged && caps["resources"] != nil,
-	}
-	e.holder = gate.Holder{Agent: c.Agent.ID, Person: c.Agent.Owner}
+	e := newSubscriber(c, n)
 	if err := d.subscribers.add(e); err != nil {
 		out.Refuse(id, wire.CodeInternal, err.Error()+"; close some first", nil)
 		return
 	}
 	defer d.subscribers.remove(e)
-	honoured := map[string]any{}
-	for i, name := range []string{"toolsListChanged", "promptsListChanged", "resourcesListChanged"} {
-		if e.want[i] {
-			honoured[name] = true
-		}
-	}
 	ctx, stop := context.WithCancel(r.Context())
 	defer stop()
 	var uris []string
@@ -307,9 +323,7 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 			uris = append(uris, uri)
 		}
 	}
-	if len(uris) > 0 {
-		honoured["resourceSubscriptions"] = uris
-	}
+	honoured := e.honoured(uris)
 	meta := append(append([]byte(`{"`+wire.MetaSubscription+`":`), id...), '}')
 	granted, err := json.Marshal(honoured)
 	if err != nil {

@@ -49,7 +49,8 @@ func (t AgentTx) AddAgent(v team.Agent) error {
 // SetAgent replaces what can be altered of an agent as it was read: ErrAltered when
 // somebody else was quicker.
 func (t AgentTx) SetAgent(v team.Agent) error {
-	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id FROM people WHERE name = ?), confirmed = ?, version = version + 1
+	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id
+		FROM people WHERE name = ?), confirmed = ?, version = version + 1
 		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.Confirmed, v.ID, v.Version)
 }
 

@@ -12,7 +12,8 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times)
+const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule,
+	outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times)
 	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 // CallKey is the order of a call in the journal: milliseconds since 1970 in the
@@ -106,7 +107,8 @@ func (s *Store) CallKeysAround(ctx context.Context, key CallKey) (below, above C
 // DropCallsBefore removes some of the oldest calls before a key, and returns how many.
 func (s *Store) DropCallsBefore(ctx context.Context, before CallKey, most int) (n int, err error) {
 	err = inTx(ctx, s.write, func(tx *sql.Tx) error {
-		res, err := tx.ExecContext(ctx, `DELETE FROM calls WHERE id IN (SELECT id FROM calls WHERE id < ? ORDER BY id LIMIT ?)`, int64(before), most)
+		res, err := tx.ExecContext(ctx, `DELETE FROM calls WHERE id IN (SELECT id
+			FROM calls WHERE id < ? ORDER BY id LIMIT ?)`, int64(before), most)
 		if err != nil {
 			return err
 		}

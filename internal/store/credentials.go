@@ -234,7 +234,8 @@ const maxApps = 5_000
 
 // AddApp stores a program.
 func (t CredentialTx) AddApp(v App) error {
-	if err := t.exec(`DELETE FROM apps WHERE id IN (SELECT a.id FROM apps a WHERE NOT EXISTS (SELECT 1 FROM consents c WHERE c.app = a.id) ORDER BY a.created DESC LIMIT -1 OFFSET ?)`, maxApps); err != nil {
+	if err := t.exec(`DELETE FROM apps WHERE id IN (SELECT a.id FROM apps a WHERE NOT EXISTS (SELECT 1
+		FROM consents c WHERE c.app = a.id) ORDER BY a.created DESC LIMIT -1 OFFSET ?)`, maxApps); err != nil {
 		return err
 	}
 	return t.exec(`INSERT INTO apps (id, name, redirects, created) VALUES (?, ?, ?, ?)`, v.ID, v.Name, texts(v.Redirects), ms(v.Created))
@@ -332,7 +333,8 @@ func (s *Store) Logins(ctx context.Context, now time.Time) ([]team.Login, error)
 		err = r.Scan(&v.ID, &v.Person, &v.Kind, &v.Label, &v.From, &created, &expires, &used)
 		v.Created, v.Expires, v.Used = fromMS(created), fromMS(expires), fromNull(used)
 		return v, err
-	}, `SELECT l.id, p.name, l.kind, l.label, l.origin, l.created, l.expires, l.used FROM logins l JOIN people p ON p.id = l.person WHERE l.expires > ? ORDER BY l.created DESC, l.id LIMIT 2000`, ms(now))
+	}, `SELECT l.id, p.name, l.kind, l.label, l.origin, l.created, l.expires, l.used
+		FROM logins l JOIN people p ON p.id = l.person WHERE l.expires > ? ORDER BY l.created DESC, l.id LIMIT 2000`, ms(now))
 }
 
 // EndLoginByID removes a login.

@@ -91,7 +91,8 @@ func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Lo
 		l.Person.Created, l.Created, l.Expires = fromMS(made), fromMS(created), fromMS(expires)
 		l.Used = fromNull(used)
 		return l, err
-	}, `SELECT `+personColumns+`, l.id, l.kind, l.label, l.created, l.expires, l.used FROM logins l JOIN people p ON p.id = l.person WHERE l.hash = ? AND l.expires > ?`, hash, ms(now))
+	}, `SELECT `+personColumns+`, l.id, l.kind, l.label, l.created, l.expires, l.used
+		FROM logins l JOIN people p ON p.id = l.person WHERE l.hash = ? AND l.expires > ?`, hash, ms(now))
 }
 
 // AddLogin stores a login and drops those that have expired.

@@ -85,7 +85,8 @@ func (s *Store) ServerByName(ctx context.Context, name string) (team.Server, err
 // AddServer stores a server; its secret is named by v.Secret.
 func (t ServerTx) AddServer(v team.Server) error {
 	return t.exec(
-		`INSERT INTO servers (id, name, url, transport, secret, paused, created, command, args, dir, env, secret_env, options, document, client_key,
+		`INSERT INTO servers (id, name, url, transport, secret, paused, created,
+			command, args, dir, env, secret_env, options, document, client_key,
 		issuer)
 		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?, ?, ?, ?, ?, ?, ?, ?, ?,
 			(SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?)`,
@@ -111,7 +112,8 @@ func (t ServerTx) AddServer(v team.Server) error {
 // SetServer replaces what can be altered of a server as it was read: ErrAltered when
 // somebody else was quicker.
 func (t ServerTx) SetServer(v team.Server) error {
-	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, paused = ?, secret = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), options = ?, document = ?,
+	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, paused = ?, secret = (SELECT id
+		FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), options = ?, document = ?,
 		client_key = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), issuer = ?, version = version + 1
 		WHERE id = ? AND version = ?`,
 		v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.Issuer, v.ID, v.Version)
@@ -199,7 +201,8 @@ func (t ServerTx) AddEdition(serverID string, at time.Time, list []tools.Tool) e
 	if err != nil {
 		return err
 	}
-	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools) VALUES (?, ?, ?, ?, ?)`, team.NewID(), serverID, ms(at), digest, raw); err != nil {
+	if err := t.exec(`INSERT INTO editions (id, server, at, digest, tools)
+		VALUES (?, ?, ?, ?, ?)`, team.NewID(), serverID, ms(at), digest, raw); err != nil {
 		return err
 	}
 	return t.exec(
@@ -320,7 +323,8 @@ func (t *transaction) addSecret(v team.Secret, sealed locker.Box, name string, h
 // v.Overlap, or dropped when that is nil.
 func (t ServerTx) RotateSecret(v team.Secret, sealed locker.Box) error {
 	if v.Overlap != nil {
-		if err := t.one(`UPDATE secrets SET prior_key_id = key_id, prior_data_key = data_key, prior_sealed = sealed, prior_until = ? WHERE id = ?`, ms(*v.Overlap), v.ID); err != nil {
+		if err := t.one(`UPDATE secrets SET prior_key_id = key_id, prior_data_key = data_key,
+			prior_sealed = sealed, prior_until = ? WHERE id = ?`, ms(*v.Overlap), v.ID); err != nil {
 			return err
 		}
 	} else if err := t.DropPrior(v.ID); err != nil {

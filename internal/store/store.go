@@ -191,7 +191,8 @@ func checkState(ctx context.Context, db *sql.DB) error {
 // RootPage is where a table begins in the file: the number of its first page, from 1
 // on, and the size of a page in bytes.
 func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT m.rootpage, p.page_size FROM sqlite_master m, pragma_page_size p WHERE m.name = ?`, table).Scan(&page, &size)
+	err = s.read.QueryRowContext(ctx, `SELECT m.rootpage, p.page_size
+		FROM sqlite_master m, pragma_page_size p WHERE m.name = ?`, table).Scan(&page, &size)
 	return page, size, err
 }
 

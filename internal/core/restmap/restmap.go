@@ -350,9 +350,52 @@ func (d *Document) Find(id string) *Operation {
 	return nil
 }
 
+// readParameter reads one parameter and its schema; nil for one that agents do not set.
+func (d *Document) readParameter(o *Operation, p *yaml.Node, conv *converter) (*param, map[string]any, error) {
+	q := &param{name: text(p, "name"), in: text(p, "in"), required: isTrue(p, "required"), style: text(p, "style")}
+	if q.name == "" {
+		return nil, nil, at(p, "a parameter has no name")
+	}
+	if in := strings.ToLower(q.name); q.in == "header" && (in == "accept" || in == "content-type" || in == "authorization") {
+		return nil, nil, nil // described elsewhere in the document, and not for agents to set
+	}
+	switch q.in {
+	case "path":
+		q.required = true
+		if !strings.Contains(o.Path, "{"+q.name+"}") {
+			return nil, nil, at(p, fmt.Sprintf("the path %s has no {%s}", o.Path, q.name))
+		}
+	case "query", "header", "cookie":
+	default:
+		return nil, nil, at(p, fmt.Sprintf("the parameter %s is in %.20q; it must be in path, query, header or cookie", q.name, q.in))
+	}
+	if q.style == "" {
+		q.style = map[string]string{"path": "simple", "header": "simple", "query": "form", "cookie": "form"}[q.in]
+	}
+	q.explode = q.style == "form"
+	if e := get(p, "explode"); e != nil {
+		q.explode = e.Value == "true"
+	}
+	schema := get(p, "schema")
+	if content := get(p, "content"); schema == nil && content != nil && len(content.Content) > 1 {
+		schema, q.json = get(content.Content[1], "schema"), true
+	}
+	s, bad := conv.schema(schema, nil, 0)
+	if bad != nil {
+		return nil, nil, bad
+	}
+	m, ok := s.(map[string]any)
+	if !ok {
+		m = map[string]any{}
+	}
+	if about := text(p, "description"); about != "" && m["description"] == nil {
+		m["description"] = about
+	}
+	q.arg = q.name
+	return q, m, nil
+}
+
 // readOperation reads parameters and body and makes one input schema of them.
-// It is long because an operation has that many parts, each with the reason for which
-// it cannot be a tool.
 func (d *Document) readOperation(o *Operation, item, n *yaml.Node) error {
 	props, required := map[string]any{}, []string{}
 	conv := &converter{d: d}
@@ -379,54 +422,21 @@ func (d *Document) readOperation(o *Operation, item, n *yaml.Node) error {
 		params = append(params, p)
 	}
 	for _, p := range params {
-		q := param{name: text(p, "name"), in: text(p, "in"), required: isTrue(p, "required"), style: text(p, "style")}
-		if q.name == "" {
-			return at(p, "a parameter has no name")
-		}
-		if in := strings.ToLower(q.name); q.in == "header" && (in == "accept" || in == "content-type" || in == "authorization") {
-			continue // described elsewhere in the document, and not for agents to set
-		}
-		switch q.in {
-		case "path":
-			q.required = true
-			if !strings.Contains(o.Path, "{"+q.name+"}") {
-				return at(p, fmt.Sprintf("the path %s has no {%s}", o.Path, q.name))
-			}
-		case "query", "header", "cookie":
-		default:
-			return at(p, fmt.Sprintf("the parameter %s is in %.20q; it must be in path, query, header or cookie", q.name, q.in))
-		}
-		if q.style == "" {
-			q.style = map[string]string{"path": "simple", "header": "simple", "query": "form", "cookie": "form"}[q.in]
-		}
-		q.explode = q.style == "form"
-		if e := get(p, "explode"); e != nil {
-			q.explode = e.Value == "true"
-		}
-		schema := get(p, "schema")
-		if content := get(p, "content"); schema == nil && content != nil && len(content.Content) > 1 {
-			schema, q.json = get(content.Content[1], "schema"), true
-		}
-		s, bad := conv.schema(schema, nil, 0)
+		q, schema, bad := d.readParameter(o, p, conv)
 		if bad != nil {
 			return bad
 		}
-		m, ok := s.(map[string]any)
-		if !ok {
-			m = map[string]any{}
+		if q == nil {
+			continue
 		}
-		if about := text(p, "description"); about != "" && m["description"] == nil {
-			m["description"] = about
-		}
-		q.arg = q.name
 		if _, taken := props[q.arg]; taken {
 			q.arg = q.in + "_" + q.name
 		}
-		props[q.arg] = m
+		props[q.arg] = schema
 		if q.required {
 			required = append(required, q.arg)
 		}
-		o.params = append(o.params, q)
+		o.params = append(o.params, *q)
 	}
 	for _, m := range pathParam.FindAllStringSubmatch(o.Path, -1) {
 		if _, there := at2["path "+m[1]]; !there {
@@ -593,16 +603,8 @@ func (c *converter) schema(n *yaml.Node, stack []string, depth int) (any, *Error
 				m[v.Content[j].Value] = s
 			}
 			out[key] = m
-		case "items",
-			"additionalProperties",
-			"not",
-			"contains",
-			"propertyNames",
-			"if",
-			"then",
-			"else",
-			"unevaluatedProperties",
-			"unevaluatedItems":
+		case "items", "additionalProperties", "not", "contains", "propertyNames", "if", "then", "else",
+			"unevaluatedProperties", "unevaluatedItems":
 			s, err := c.schema(v, stack, depth+1)
 			if err != nil {
 				return nil, err
