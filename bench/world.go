@@ -205,7 +205,10 @@ func startBouncer(
 	more map[string]map[string]any,
 ) (_ *process, _, _ string, err error) {
 	at := freePort()
-	p, scan, err := start(bin, "serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error", "--pass-rate", "0", "--process-user", strconv.Itoa(os.Getuid()))
+	p, scan, err := start(
+		bin, "serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error",
+		"--pass-rate", "0", "--process-user", strconv.Itoa(os.Getuid()),
+	)
 	if err != nil {
 		return nil, "", "", err
 	}

@@ -43,9 +43,11 @@ func (c circumstances) selfCheck() (out []Notice) {
 	switch {
 	case s.Processes == "off":
 	case c.root && s.ProcessUser == "root":
-		note("leave process-user out, or name a user for them", "the processes of servers run as root: they can read the keys and everything else")
+		note("leave process-user out, or name a user for them",
+			"the processes of servers run as root: they can read the keys and everything else")
 	case !c.root:
-		note("reach servers at addresses, run the service so that it may start processes as another user, or keep the keys elsewhere (setting keys)",
+		note("reach servers at addresses, run the service so that it may start processes as another user, "+
+			"or keep the keys elsewhere (setting keys)",
 			"the processes of servers run as the service's own user: one that means harm can read the key file")
 	}
 	if reserve := int64(s.DiskReserve) << 20; c.free >= 0 && c.free < reserve {

@@ -121,7 +121,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
-		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State, Usage: book.Usage,
+		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
+		Usage: book.Usage,
 	}
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
 	all.People = people.New(svc.store, reg)

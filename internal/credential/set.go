@@ -224,7 +224,8 @@ func sameIssuer(named string, w team.SignInWay, s team.Server) error {
 		return &oauth.Error{
 			Step:  oauth.StepMetadata,
 			Final: true,
-			Why:   fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; nothing was sent there", named, w.Issuer),
+			Why: fmt.Sprintf("the server now names the authorization server %s, but its client id is for %s; "+
+				"nothing was sent there", named, w.Issuer),
 		}
 	case w.Issuer == "" && s.Issuer != "" && !same(named, s.Issuer):
 		return &oauth.Error{

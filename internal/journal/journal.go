@@ -101,7 +101,10 @@ func (e *UnrecordableError) Error() string { return "calls cannot be recorded no
 
 // State tells how the journal does.
 func (j *Journal) State(ctx context.Context) (team.JournalState, error) {
-	s := team.JournalState{Mode: "normal", Recording: true, Lost: j.lost.Load(), KeepDays: int(j.o.Keep.Age.Hours() / 24), KeepBytes: j.o.Keep.Size}
+	s := team.JournalState{
+		Mode: "normal", Recording: true, Lost: j.lost.Load(),
+		KeepDays: int(j.o.Keep.Age.Hours() / 24), KeepBytes: j.o.Keep.Size,
+	}
 	if j.o.Strict {
 		s.Mode = "strict"
 	}

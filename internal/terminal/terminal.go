@@ -86,8 +86,8 @@ func Line(s string) string {
 	var out []byte
 	for i := 0; i < len(s); {
 		r, size := utf8.DecodeRuneInString(s[i:])
-		switch {
-		case r == '\n' || r == '\t' || r == '\r':
+		switch r {
+		case '\n', '\t', '\r':
 			out = append(out, ' ')
 		default:
 			out = appendShown(out, r, []byte(s[i:i+size]))
