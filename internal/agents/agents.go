@@ -205,6 +205,15 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	return a, store.Explain(err, "agent", name)
 }
 
+// Dependents tells what hangs on an agent, and what becomes of it when it is removed.
+func (svc *Service) Dependents(ctx context.Context, by team.Person, name string) ([]team.Dependent, error) {
+	a, err := svc.kept(ctx, by, name)
+	if err != nil {
+		return nil, err
+	}
+	return svc.store.DependOnAgent(ctx, a.ID, time.Now())
+}
+
 // RemoveAgent removes an agent and its passes.
 func (svc *Service) RemoveAgent(ctx context.Context, by team.Person, name string) error {
 	a, err := svc.kept(ctx, by, name)

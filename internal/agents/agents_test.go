@@ -52,7 +52,7 @@ func TestAChosenNameOpensNothing(t *testing.T) {
 	w.MustAs(ottilie, "POST", "/api/agents", testkit.Obj{"name": "ottilie-quill", "owner": "ottilie"}, nil)
 	second := w.Raw("/mcp", w.PassAs(ottilie, "ottilie-quill"), "2025-11-25")
 	assert.Equal(t, []string{"echo__fail"}, second.Names())
-	assert.Contains(t, second.CallTool("echo__echo", "x").Error.Message, "another agent of this name")
+	assert.Contains(t, second.CallTool("echo__echo", "x").Error.Message, "no rule admits it")
 	// Whoever may make rules stands for the names they choose.
 	assert.True(t, strings.Contains(strings.Join(w.Raw("/mcp", w.Agent("ops-marit"), "2025-11-25").Names(), " "), "echo__echo"))
 }

@@ -35,6 +35,12 @@ func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 			}),
 		},
 		{
+			method: get, path: "/api/agents/{name}/dependents", id: "listAgentDependents", action: access.KeepAgents,
+			summary: "What hangs on an agent, and what a removal makes of it",
+			out:     []team.Dependent{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Dependents(c.Context(), c.person, c.name("name")) },
+		},
+		{
 			method: del, path: "/api/agents/{name}", id: "removeAgent", action: access.KeepAgents,
 			summary: "Remove an agent and its passes",
 			status:  204,

@@ -51,6 +51,12 @@ func peopleRoutes(svc *people.Service, logins *login.Service) []route {
 			}),
 		},
 		{
+			method: get, path: "/api/people/{name}/dependents", id: "listPersonDependents", action: access.KeepPeople,
+			summary: "What hangs on somebody, and what a removal makes of it",
+			out:     []team.Dependent{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Dependents(c.Context(), c.name("name")) },
+		},
+		{
 			method: del, path: "/api/people/{name}", id: "removePerson", action: access.KeepPeople,
 			summary: "Remove somebody with their logins, sign-ins and own secrets",
 			status:  204,

@@ -38,6 +38,12 @@ func serverRoutes(svc *servers.Service) []route {
 			}),
 		},
 		{
+			method: get, path: "/api/servers/{name}/dependents", id: "listServerDependents", action: access.KeepServers,
+			summary: "What hangs on a server, and what a removal makes of it",
+			out:     []team.Dependent{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Dependents(c.Context(), c.name("name")) },
+		},
+		{
 			method: del, path: "/api/servers/{name}", id: "removeServer", action: access.KeepServers,
 			summary: "Remove a server; its secret stays",
 			status:  204,

@@ -4,6 +4,7 @@
 package apitype
 
 import (
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 )
 
@@ -50,17 +51,39 @@ type ReachedTool struct {
 	ReadOnly    bool   `json:"readOnly" doc:"the server says so"`
 	Admitted    bool   `json:"admitted"`
 	Rule        string `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
+	RuleName    string `json:"ruleName" doc:"name of that rule"`
 	Why         string `json:"why"`
 	Lacks       string `json:"lacks,omitempty" doc:"which credential is missing for it, though it is admitted"`
 }
 
+// RuleInfo is a rule with what it is about now.
+type RuleInfo struct {
+	team.Rule
+	Matches rules.Matches `json:"matches"`
+}
+
 // NewRule is a rule to be added.
 type NewRule struct {
+	Name   string `json:"name,omitempty" doc:"short name; made of what the rule says when left out"`
 	Effect string `json:"effect" enum:"admit,refuse"`
 	Agent  string `json:"agent" doc:"glob over agent names"`
 	Server string `json:"server" doc:"glob over server names"`
 	Tool   string `json:"tool" doc:"glob over the server's own tool names"`
 	Note   string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
+	// Anyway accepts a rule that matches nothing yet.
+	Anyway bool `json:"anyway,omitempty" doc:"add it though it matches nothing yet"`
+}
+
+// RulePatch is what can be altered of a rule; nil fields stay.
+type RulePatch struct {
+	Name    *string `json:"name,omitempty"`
+	Effect  *string `json:"effect,omitempty" enum:"admit,refuse"`
+	Agent   *string `json:"agent,omitempty" doc:"glob over agent names"`
+	Server  *string `json:"server,omitempty" doc:"glob over server names"`
+	Tool    *string `json:"tool,omitempty" doc:"glob over the server's own tool names"`
+	Note    *string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
+	Anyway  bool    `json:"anyway,omitempty" doc:"alter it though it matches nothing then"`
+	Version *int    `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // ConsentRequest is what a person is asked to agree to.

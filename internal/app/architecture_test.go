@@ -67,7 +67,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"authserver", "core throttle token apitype store oauth registry agents control/policy"},
 	{"api", "core gate origin token apitype oauth journal registry people agents servers control/policy secrets login signin authserver"},
 	{"app", "core disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/policy secrets login signin relay authserver api"},
-	{"testkit", "core login app"},
+	{"testkit", "core apitype login app"},
 	{"cli", "core apitype bridge client gate terminal app"},
 }
 
@@ -78,8 +78,9 @@ var coreImports = map[string]string{
 	"dialect":    "",
 	"endpoint":   "team",
 	"mask":       "",
+	"near":       "",
 	"restmap":    "tools uri",
-	"rules":      "",
+	"rules":      "near",
 	"serverspec": "endpoint restmap team",
 	"team":       "diagnosis",
 	"tools":      "uri wire",

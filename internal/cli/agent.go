@@ -23,6 +23,7 @@ func agentCommands() []command {
 		agentPatch("pause", "Refuse everything an agent does, for now", true),
 		agentPatch("resume", "Let a paused agent in again", false),
 		agentConfirmCommand(),
+		agentUpdateCommand(),
 		agentRemoveCommand(),
 	}
 }
@@ -254,68 +255,51 @@ func agentRevokeCommand() command {
 	}
 }
 
-func agentRemoveCommand() command {
+func agentUpdateCommand() command {
+	var owner, kind string
+	var toTeam bool
 	return command{
-		noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent and its passes", example: "bouncer agent remove night-watch",
+		noun: "agent", verb: "update", args: "NAME", short: "Hand an agent over, or alter its kind",
+		long: `Whoever gets it makes passes of their own: those that there are, and the
+credentials and sign-ins that it had of its own, end with the handover.`,
+		example: "bouncer agent update night-watch --owner joss",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&owner, "owner", "", "`person` who owns it from now on")
+			f.BoolVar(&toTeam, "team", false, "the team owns it from now on")
+			f.StringVar(&kind, "kind", "", "which assistant it is, in a `word`")
+		},
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.Delete(ctx, "/api/agents/"+seg(t.args[0])); err != nil {
-				return err
+			in := apitype.AgentPatch{}
+			if t.given["owner"] || toTeam {
+				in.Owner = &owner
 			}
-			return t.done("agent %s is removed", t.args[0])
+			if t.given["owner"] && toTeam {
+				return &usageError{"--owner and --team name two owners", "give one of them"}
+			}
+			if t.given["kind"] {
+				in.Kind = &kind
+			}
+			if in == (apitype.AgentPatch{}) {
+				return &usageError{"nothing is to be altered", "give --owner, --team or --kind; bouncer agent update -h shows an example"}
+			}
+			return submit(ctx, t, http.MethodPatch, "/api/agents/"+seg(t.args[0]), in, func(a team.Agent) error {
+				whose := a.Owner
+				if whose == "" {
+					whose = "the team"
+				}
+				return t.done("agent %s is a %s and belongs to %s", a.Name, a.Kind, whose)
+			})
 		},
 	}
 }
 
-func ruleCommands() []command {
-	var agent, server, tool, note string
-	return []command{
-		{
-			noun: "rule", verb: "list", short: "List the rules", example: "bouncer rule list",
-			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/rules", func(list []team.Rule) error {
-					if len(list) == 0 {
-						return t.done(
-							"no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'",
-						)
-					}
-					var rows [][]string
-					for _, r := range list {
-						rows = append(rows, []string{r.ID, r.Effect, r.Agent, r.Server, r.Tool, r.By, r.Note})
-					}
-					return t.table([]string{"ID", "EFFECT", "AGENT", "SERVER", "TOOL", "BY", "NOTE"}, rows)
-				})
-			},
-		},
-		{
-			noun: "rule", verb: "add", args: "EFFECT", short: "Add a rule that admits or refuses; it is in force at once",
-			long: `EFFECT is admit or refuse. The flags are globs: * stands for any run of
-characters, ? for one. What no rule admits is refused, and a refusal wins.`,
-			example: "bouncer rule add admit --agent 'marit-*' --server sailings --tool 'find_*' --note \"looking up is fine\"",
-			flags: func(f *flag.FlagSet) {
-				f.StringVar(&agent, "agent", "", "`glob` over agent names")
-				f.StringVar(&server, "server", "", "`glob` over server names")
-				f.StringVar(&tool, "tool", "", "`glob` over the server's own tool names")
-				f.StringVar(&note, "note", "", "why, in a `sentence`; agents are told")
-			},
-			run: func(ctx context.Context, t *task) error {
-				in := apitype.NewRule{Effect: t.args[0], Agent: agent, Server: server, Tool: tool, Note: note}
-				return submit(ctx, t, http.MethodPost, "/api/rules", in, func(r team.Rule) error {
-					return t.done("rule %s is in force: %s %s on %s for %s", r.ID, r.Effect, r.Tool, r.Server, r.Agent)
-				})
-			},
-		},
-		{
-			noun:    "rule",
-			verb:    "remove",
-			args:    "ID",
-			short:   "Remove a rule; it is out of force at once",
-			example: "bouncer rule remove 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
-			run: func(ctx context.Context, t *task) error {
-				if err := t.client.Delete(ctx, "/api/rules/"+seg(t.args[0])); err != nil {
-					return err
-				}
-				return t.done("rule %s is removed", t.args[0])
-			},
+func agentRemoveCommand() command {
+	var yes bool
+	return command{
+		noun: "agent", verb: "remove", args: "NAME", short: "Remove an agent, after showing what hangs on it",
+		example: "bouncer agent remove night-watch", flags: withYes(&yes),
+		run: func(ctx context.Context, t *task) error {
+			return t.remove(ctx, "agent", "/api/agents/"+seg(t.args[0]), yes)
 		},
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"bouncer/internal/client"
+	"bouncer/internal/core/near"
 	"bouncer/internal/terminal"
 )
 
@@ -196,37 +197,10 @@ func verbsOf(all []command) []string {
 // meant proposes the one of some names that is nearest to what was typed, or
 // nothing when none is near.
 func meant(before, typed string, names []string) string {
-	best, least := "", len(typed)/3+2
-	for _, name := range names {
-		if n := distance(typed, name); n < least {
-			best, least = name, n
-		}
+	if best := near.Nearest(typed, names); best != "" {
+		return "perhaps " + before + best + " was meant; "
 	}
-	if best == "" {
-		return ""
-	}
-	return "perhaps " + before + best + " was meant; "
-}
-
-// distance is the number of letters to add, to drop or to replace (Levenshtein).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			replaced := diagonal
-			if a[i] != b[j] {
-				replaced++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(row[j+1]+1, row[j]+1, replaced)
-		}
-	}
-	return row[len(b)]
+	return ""
 }
 
 func isHelp(s string) bool { return s == "-h" || s == "--help" || s == "-help" || s == "help" }

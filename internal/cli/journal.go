@@ -29,7 +29,7 @@ func journalCommands() []command {
 					{"agent", "only this agent's `name`"}, {"server", "only this server's `name`"}, {"tool", "only tools that match this `glob`"},
 					{"decision", "admit or refuse (`word`)"},
 					{"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")},
-					{"rule", "only calls decided by the rule with this `id`"},
+					{"rule", "only calls decided by the rule with this `name` or id"},
 					{"text", "only calls with this `text` in tool, error, arguments or result"},
 				} {
 					q[d[0]] = f.String(d[0], "", d[1])
@@ -268,7 +268,10 @@ func (t *task) showCall(c team.Call) error {
 	if who == "" {
 		who = "the team"
 	}
-	rule := c.Rule
+	rule := c.RuleName
+	if rule == "" {
+		rule = c.Rule
+	}
 	if rule == "" {
 		rule = "none"
 	}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
+	"strings"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/team"
@@ -126,6 +128,7 @@ func personCommands() []command {
 		personInvitationsCommand(),
 		personWithdrawCommand(),
 		personResetCommand(),
+		personShowCommand(),
 		personRemoveCommand(),
 		loginListCommand(),
 		loginEndCommand(),
@@ -308,18 +311,35 @@ func personResetCommand() command {
 	}
 }
 
-func personRemoveCommand() command {
+func personShowCommand() command {
 	return command{
-		noun:    "person",
-		verb:    "remove",
-		args:    "NAME",
-		short:   "Remove somebody with their logins, sign-ins and own secrets",
-		example: "bouncer person remove joss",
+		noun: "person", verb: "show", args: "NAME", short: "Show somebody, and what they hold", example: "bouncer person show joss",
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.Delete(ctx, "/api/people/"+seg(t.args[0])); err != nil {
+			var everybody []team.Person
+			if err := t.client.Get(ctx, "/api/people", &everybody); err != nil {
 				return err
 			}
-			return t.done("%s is removed", t.args[0])
+			i := slices.IndexFunc(everybody, func(p team.Person) bool { return p.Name == t.args[0] })
+			return fetch(ctx, t, "/api/people/"+seg(t.args[0])+"/dependents", func(list []team.Dependent) error {
+				if i >= 0 {
+					fmt.Fprintf(t.Out, "  %-24s %s\n  %-24s %s\n", "full name", everybody[i].FullName, "role", everybody[i].Role)
+				}
+				for _, d := range list {
+					fmt.Fprintf(t.Out, "  %-24s %s\n", d.Kind, strings.Join(d.Names, ", "))
+				}
+				return nil
+			})
+		},
+	}
+}
+
+func personRemoveCommand() command {
+	var yes bool
+	return command{
+		noun: "person", verb: "remove", args: "NAME", short: "Remove somebody, after showing what they hold",
+		example: "bouncer person remove joss", flags: withYes(&yes),
+		run: func(ctx context.Context, t *task) error {
+			return t.remove(ctx, "person", "/api/people/"+seg(t.args[0]), yes)
 		},
 	}
 }

@@ -326,13 +326,12 @@ func serverEditionsCommand() command {
 }
 
 func serverRemoveCommand() command {
+	var yes bool
 	return command{
-		noun: "server", verb: "remove", args: "NAME", short: "Remove a server; its secret stays", example: "bouncer server remove sailings",
+		noun: "server", verb: "remove", args: "NAME", short: "Remove a server, after showing what hangs on it; its secrets stay",
+		example: "bouncer server remove sailings", flags: withYes(&yes),
 		run: func(ctx context.Context, t *task) error {
-			if err := t.client.Delete(ctx, "/api/servers/"+seg(t.args[0])); err != nil {
-				return err
-			}
-			return t.done("server %s is removed", t.args[0])
+			return t.remove(ctx, "server", "/api/servers/"+seg(t.args[0]), yes)
 		},
 	}
 }

@@ -80,6 +80,15 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 	return p, store.Explain(err, "person", name)
 }
 
+// Dependents tells what somebody holds, and what becomes of it when they are removed.
+func (svc *Service) Dependents(ctx context.Context, name string) ([]team.Dependent, error) {
+	p, err := svc.store.PersonByName(ctx, name)
+	if err != nil {
+		return nil, store.Explain(err, "person", name)
+	}
+	return svc.store.DependOnPerson(ctx, p.ID)
+}
+
 // RemovePerson removes somebody with their logins, sign-ins and own secrets.
 func (svc *Service) RemovePerson(ctx context.Context, by team.Person, name string) error {
 	p, err := svc.store.PersonByName(ctx, name)

@@ -132,6 +132,7 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 	for _, rule := range rows.rules {
 		set = append(set, rules.Rule{
 			ID:      rule.ID,
+			Name:    rule.Name,
 			Effect:  rules.Effect(rule.Effect),
 			Agent:   rule.Agent,
 			AgentID: rule.AgentID,

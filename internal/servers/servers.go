@@ -154,6 +154,15 @@ func (svc *Service) Check(ctx context.Context, name string) (apitype.ServerInfo,
 	return svc.info(s), nil
 }
 
+// Dependents tells what hangs on a server, and what becomes of it when it is removed.
+func (svc *Service) Dependents(ctx context.Context, name string) ([]team.Dependent, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return nil, store.Explain(err, "server", name)
+	}
+	return svc.store.DependOnServer(ctx, s.ID)
+}
+
 // Remove removes a server; its secret stays.
 func (svc *Service) Remove(ctx context.Context, by team.Person, name string) error {
 	s, err := svc.store.ServerByName(ctx, name)

@@ -20,7 +20,7 @@ func town(servers, each int) *Snapshot {
 		Agents: map[string]*Agent{"1": {ID: "1", Name: "marit-quill", Confirmed: true}, "2": {ID: "2", Name: "stranger"}},
 		Rules: rules.NewSet([]rules.Rule{
 			{ID: "r1", Effect: rules.Admit, Agent: "marit-quill", Server: "server-0", Tool: "*"},
-			{ID: "r2", Effect: rules.Refuse, Agent: "*", Server: "server-0", Tool: "tool-7"},
+			{ID: "r2", Name: "r2", Effect: rules.Refuse, Agent: "*", Server: "server-0", Tool: "tool-7"},
 		}),
 	}
 	for i := range servers {

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
+	"strings"
 	"time"
 
 	"bouncer/internal/core/team"
@@ -54,8 +56,61 @@ func (t AgentTx) SetAgent(v team.Agent) error {
 		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.Confirmed, v.ID, v.Version)
 }
 
-// RemoveAgent removes an agent and its passes.
-func (t AgentTx) RemoveAgent(id string) error { return t.one(`DELETE FROM agents WHERE id = ?`, id) }
+// RemoveAgent removes an agent with its passes and with the rules that admit something
+// for it alone. What is refused to it stays refused to whoever takes its name.
+func (t AgentTx) RemoveAgent(id string) error {
+	if err := t.exec(`DELETE FROM rules WHERE agent_id = ? AND effect = 'admit'`, id); err != nil {
+		return err
+	}
+	return t.one(`DELETE FROM agents WHERE id = ?`, id)
+}
+
+// DependOnAgent tells what hangs on an agent, and what becomes of it when the agent is
+// removed.
+func (s *Store) DependOnAgent(ctx context.Context, id string, now time.Time) ([]team.Dependent, error) {
+	return s.dependents(ctx,
+		dependent{"passes", "end at once", `SELECT coalesce(nullif(label, ''), '…' || hint) FROM passes
+			WHERE agent = ? AND kind = 'pass' AND revoked IS NULL AND expires > ?`, []any{id, ms(now)}},
+		dependent{"rules for it alone", "are removed", `SELECT name FROM rules WHERE agent_id = ? AND effect = 'admit'`, []any{id}},
+		dependent{
+			"refusals for it alone", "stay, for whoever takes the name",
+			`SELECT name FROM rules WHERE agent_id = ? AND effect = 'refuse'`, []any{id},
+		},
+		dependent{
+			"credentials of its own", "are removed",
+			`SELECT s.name FROM given g JOIN servers s ON s.id = g.server WHERE g.agent = ?`, []any{id},
+		},
+		dependent{
+			"sign-ins of its own", "are removed",
+			`SELECT s.name FROM signins g JOIN servers s ON s.id = g.server WHERE g.agent = ?`, []any{id},
+		},
+		dependent{"programs that speak for it", "are shut out", `SELECT app_name FROM consents WHERE agent = ? AND revoked IS NULL`, []any{id}},
+	)
+}
+
+// dependent is one kind of things that hang on something, and how their names are found.
+type dependent struct {
+	kind, becomes string
+	query         string
+	args          []any
+}
+
+// dependents runs the queries, and leaves out what there is none of.
+func (s *Store) dependents(ctx context.Context, kinds ...dependent) ([]team.Dependent, error) {
+	out := []team.Dependent{}
+	for _, k := range kinds {
+		names, err := list(ctx, s.read, func(r scanner) (name string, err error) {
+			return name, r.Scan(&name)
+		}, k.query+" ORDER BY 1", k.args...)
+		if err != nil {
+			return nil, fmt.Errorf("look for %s: %w", k.kind, err)
+		}
+		if len(names) > 0 {
+			out = append(out, team.Dependent{Kind: k.kind, Names: names, Becomes: k.becomes, Stays: strings.HasPrefix(k.becomes, "stay")})
+		}
+	}
+	return out, nil
+}
 
 // StoredPass is a pass with what the door compares.
 type StoredPass struct {
@@ -151,17 +206,25 @@ func (t AgentTx) PassUsed(id string, at time.Time) error {
 func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Rule, err error) {
 		var created int64
-		err = r.Scan(&v.ID, &v.Effect, &v.Agent, &v.AgentID, &v.Server, &v.Tool, &v.Note, &v.By, &created)
+		err = r.Scan(&v.ID, &v.Name, &v.Version, &v.Effect, &v.Agent, &v.AgentID, &v.Server, &v.Tool, &v.Note, &v.By, &created)
 		v.Created = fromMS(created)
 		return v, err
-	}, `SELECT id, effect, agent, agent_id, server, tool, note, by_name, created FROM rules ORDER BY id`)
+	}, `SELECT id, name, version, effect, agent, agent_id, server, tool, note, by_name, created FROM rules ORDER BY id`)
 }
 
 // AddRule stores a rule.
 func (t AgentTx) AddRule(v team.Rule) error {
-	return t.exec(`INSERT INTO rules (id, effect, agent, agent_id, server, tool, note, by_name, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
+	return t.exec(`INSERT INTO rules (id, name, effect, agent, agent_id, server, tool, note, by_name, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		v.ID, v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
+}
+
+// UpdateRule stores what was altered, if the rule still has the version that it was
+// read with.
+func (t AgentTx) UpdateRule(v team.Rule) error {
+	return t.alter("rules", v.ID, `UPDATE rules SET name = ?, effect = ?, agent = ?, agent_id = ?, server = ?, tool = ?, note = ?,
+		version = version + 1 WHERE id = ? AND version = ?`,
+		v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.ID, v.Version)
 }
 
 // RemoveRule removes a rule.

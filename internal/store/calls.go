@@ -143,11 +143,14 @@ func (f CallFilter) where() (string, []any) {
 	terms, args := []string{"1"}, []any{}
 	add := func(term string, arg any) { terms, args = append(terms, term), append(args, arg) }
 	for _, c := range [...]struct{ column, value string }{
-		{"agent", f.Agent}, {"server", f.Server}, {"decision", f.Decision}, {"outcome", f.Outcome}, {"rule", f.Rule}, {"person", f.Owner},
+		{"agent", f.Agent}, {"server", f.Server}, {"decision", f.Decision}, {"outcome", f.Outcome}, {"person", f.Owner},
 	} {
 		if c.value != "" {
 			add(c.column+" = ?", c.value)
 		}
+	}
+	if f.Rule != "" {
+		terms, args = append(terms, "rule IN (?, (SELECT r.id FROM rules r WHERE r.name = ?))"), append(args, f.Rule, f.Rule)
 	}
 	if f.Tool != "" {
 		add("tool GLOB ?", f.Tool)
@@ -172,11 +175,12 @@ func (f CallFilter) where() (string, []any) {
 	return strings.Join(terms, " AND "), args
 }
 
-const callColumns = `id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session, cut, times`
+const callColumns = `id, agent, person, server, tool, decision, rule, coalesce((SELECT r.name FROM rules r WHERE r.id = calls.rule), ''),
+	outcome, error, us, bytes_in, bytes_out, session, cut, times`
 
 func scanCall(r scanner, more ...any) (v KeyedCall, err error) {
 	var key int64
-	err = r.Scan(append([]any{&key, &v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.Outcome, &v.Error,
+	err = r.Scan(append([]any{&key, &v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.RuleName, &v.Outcome, &v.Error,
 		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut, &v.Times}, more...)...)
 	v.Key = CallKey(key)
 	v.ID, v.At = v.Key.ULID(), v.Key.Time()

@@ -411,6 +411,26 @@ func (s *Store) Identity(ctx context.Context, personID string) (locker.Box, erro
 	}, `SELECT key_id, data_key, sealed FROM people WHERE id = ? AND sealed IS NOT NULL`, personID)
 }
 
+// DependOnPerson tells what somebody holds, and what becomes of it when they are removed.
+func (s *Store) DependOnPerson(ctx context.Context, id string) ([]team.Dependent, error) {
+	out, err := s.dependents(ctx,
+		dependent{"agents", "have to be handed over or removed first", `SELECT name FROM agents WHERE owner = ?`, []any{id}},
+		dependent{
+			"sign-ins of their own", "are removed",
+			`SELECT s.name FROM signins g JOIN servers s ON s.id = g.server WHERE g.person = ?`, []any{id},
+		},
+		dependent{
+			"credentials of their own", "are removed",
+			`SELECT s.name FROM given g JOIN servers s ON s.id = g.server WHERE g.person = ?`, []any{id},
+		},
+		dependent{"open logins", "end at once", `SELECT label FROM logins WHERE person = ?`, []any{id}},
+	)
+	if len(out) > 0 && out[0].Kind == "agents" {
+		out[0].Blocks = true
+	}
+	return out, err
+}
+
 // RemovePerson removes somebody with everything that is theirs alone; agents
 // have to be handed over first (ErrInUse).
 func (t PeopleTx) RemovePerson(id string) error { return t.one(`DELETE FROM people WHERE id = ?`, id) }

@@ -119,13 +119,43 @@ func (t ServerTx) SetServer(v team.Server) error {
 		v.URL, v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.Issuer, v.ID, v.Version)
 }
 
-// RemoveServer removes a server with its editions, and with what people and agents
-// have of their own there.
+// RemoveServer removes a server with its editions, with what people and agents have of
+// their own there, and with the rules for it alone: another server that is given the
+// name begins without any of that.
 func (t ServerTx) RemoveServer(id string) error {
 	if err := t.dropOwn(`server = ?`, id); err != nil {
 		return err
 	}
+	if err := t.exec(`DELETE FROM rules WHERE server = (SELECT name FROM servers WHERE id = ?)`, id); err != nil {
+		return err
+	}
 	return t.one(`DELETE FROM servers WHERE id = ?`, id)
+}
+
+// DependOnServer tells what hangs on a server, and what becomes of it when the server is
+// removed.
+func (s *Store) DependOnServer(ctx context.Context, id string) ([]team.Dependent, error) {
+	return s.dependents(ctx,
+		dependent{
+			"rules for it alone", "are removed",
+			`SELECT r.name FROM rules r JOIN servers s ON s.name = r.server WHERE s.id = ?`, []any{id},
+		},
+		dependent{
+			"credentials of people and agents of their own", "are removed; a server registered under the name later begins without them",
+			`SELECT coalesce(p.name, a.name) FROM given g LEFT JOIN people p ON p.id = g.person
+				LEFT JOIN agents a ON a.id = g.agent WHERE g.server = ?`, []any{id},
+		},
+		dependent{
+			"sign-ins", "are removed",
+			`SELECT coalesce(p.name, a.name, 'the team') FROM signins g LEFT JOIN people p ON p.id = g.person
+				LEFT JOIN agents a ON a.id = g.agent WHERE g.server = ?`, []any{id},
+		},
+		dependent{
+			"secrets that it is given", "stay stored",
+			`SELECT k.name FROM secrets k JOIN servers s ON s.secret = k.id OR s.client_key = k.id
+				OR instr(s.options, '"' || k.name || '"') > 0 WHERE s.id = ? AND k.owner IS NULL AND k.agent IS NULL`, []any{id},
+		},
+	)
 }
 
 // Edition returns the newest recorded tool list of a server; none at all is an

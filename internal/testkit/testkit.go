@@ -20,6 +20,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/app"
 	"bouncer/internal/core/team"
 	"bouncer/internal/login"
@@ -253,12 +254,12 @@ func (w *World) Register(name, url, token string) {
 	w.Must("POST", "/api/servers", in, nil)
 }
 
-// Rule adds a rule and returns its id.
+// Rule adds a rule and returns its name.
 func (w *World) Rule(effect, agent, server, tool string) string {
 	w.T.Helper()
-	var r team.Rule
-	w.Must("POST", "/api/rules", Obj{"effect": effect, "agent": agent, "server": server, "tool": tool}, &r)
-	return r.ID
+	var r apitype.RuleInfo
+	w.Must("POST", "/api/rules", Obj{"effect": effect, "agent": agent, "server": server, "tool": tool, "anyway": true}, &r)
+	return r.Name
 }
 
 // Agent adds an agent and returns a pass.

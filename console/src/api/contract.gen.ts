@@ -67,6 +67,26 @@ export interface paths {
         patch: operations["updateAgent"];
         trace?: never;
     };
+    "/api/agents/{name}/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What hangs on an agent, and what a removal makes of it
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        get: operations["listAgentDependents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents/{name}/passes": {
         parameters: {
             query?: never;
@@ -548,6 +568,26 @@ export interface paths {
         patch: operations["updatePerson"];
         trace?: never;
     };
+    "/api/people/{name}/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What hangs on somebody, and what a removal makes of it
+         * @description For the roles an admin.
+         */
+        get: operations["listPersonDependents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people/{name}/password": {
         parameters: {
             query?: never;
@@ -595,7 +635,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All rules */
+        /** All rules, with what each is about now */
         get: operations["listRules"];
         put?: never;
         /**
@@ -626,7 +666,11 @@ export interface paths {
         delete: operations["removeRule"];
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Alter a rule, by its name or its id; it is in force at once
+         * @description For the roles an admin or a maintainer.
+         */
+        patch: operations["updateRule"];
         trace?: never;
     };
     "/api/secrets": {
@@ -770,6 +814,26 @@ export interface paths {
          * @description For the roles an admin or a maintainer.
          */
         post: operations["checkServer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/servers/{name}/dependents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What hangs on a server, and what a removal makes of it
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["listServerDependents"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1094,6 +1158,8 @@ export interface components {
             result?: string;
             /** @description id of the deciding rule; empty when no rule admits */
             rule: string;
+            /** @description name of that rule; left out when it is removed since */
+            ruleName?: string;
             server: string;
             session?: string;
             /** @description how often it happened within a minute; more than 1 for refusals that repeat */
@@ -1163,6 +1229,17 @@ export interface components {
         Decision: {
             /** @description which agent the program is; empty to decline */
             agent?: string;
+        };
+        Dependent: {
+            /** @description what a removal makes of them, in words */
+            becomes: string;
+            /** @description set when the removal is refused because of them */
+            blocks?: boolean;
+            /** @description what they are, in the plural */
+            kind: string;
+            names: string[];
+            /** @description set when they are left as they are */
+            stays?: boolean;
         };
         DocumentInfo: {
             operations: components["schemas"]["OperationInfo"][];
@@ -1340,6 +1417,29 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
+        Matches: {
+            /** @description agents that it binds now */
+            agents: number;
+            /**
+             * @description field that matches nothing; left out when each matches something
+             * @enum {string}
+             */
+            nothing?: "agent" | "server" | "tool";
+            /** @description prompts and resources */
+            others: number;
+            servers: number;
+            /** @description name that was probably meant there */
+            suggested?: string;
+            /** @description the same in words */
+            text: string;
+            tools: number;
+            /** @description tools that these servers have */
+            toolsOf: number;
+            /** @description servers whose tools are not known yet */
+            unknown: number;
+            /** @description agents that it binds once their name is confirmed */
+            waiting: number;
+        };
         NewAgent: {
             /** @description which assistant it is, in a word */
             kind?: string;
@@ -1373,8 +1473,12 @@ export interface components {
         NewRule: {
             /** @description glob over agent names */
             agent: string;
+            /** @description add it though it matches nothing yet */
+            anyway?: boolean;
             /** @enum {string} */
             effect: "admit" | "refuse";
+            /** @description short name; made of what the rule says when left out */
+            name?: string;
             /** @description why, in a sentence; agents are told */
             note?: string;
             /** @description glob over server names */
@@ -1534,6 +1638,8 @@ export interface components {
             readOnly: boolean;
             /** @description id of the deciding rule; empty when no rule admits */
             rule: string;
+            /** @description name of that rule */
+            ruleName: string;
             server: string;
             title: string;
             /** @description the server's own name */
@@ -1608,7 +1714,7 @@ export interface components {
             /** @description one-time password, shown this once */
             password: string;
         };
-        Rule: {
+        RuleInfo: {
             /** @description glob over agent names */
             agent: string;
             /** @description agent that a rule with a plain name is for; whoever has the name later is not meant */
@@ -1620,11 +1726,33 @@ export interface components {
             /** @enum {string} */
             effect: "admit" | "refuse";
             id: string;
+            matches: components["schemas"]["Matches"];
+            /** @description short name, for people */
+            name: string;
             note: string;
             /** @description glob over server names */
             server: string;
             /** @description glob over the server's own tool names */
             tool: string;
+            /** @description counts alterations; given back with one, it guards against overwriting somebody else's */
+            version: number;
+        };
+        RulePatch: {
+            /** @description glob over agent names */
+            agent?: string;
+            /** @description alter it though it matches nothing then */
+            anyway?: boolean;
+            /** @enum {string} */
+            effect?: "admit" | "refuse";
+            name?: string;
+            /** @description why, in a sentence; agents are told */
+            note?: string;
+            /** @description glob over server names */
+            server?: string;
+            /** @description glob over the server's own tool names */
+            tool?: string;
+            /** @description the version that was read; without it the newest is altered */
+            version?: number;
         };
         Scheme: {
             /** @description name of the header, parameter or cookie that carries it */
@@ -2054,6 +2182,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Agent"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAgentDependents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What hangs on an agent, and what a removal makes of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dependent"][];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -3029,6 +3188,37 @@ export interface operations {
             };
         };
     };
+    listPersonDependents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What hangs on somebody, and what a removal makes of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dependent"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     resetPassword: {
         parameters: {
             query?: never;
@@ -3104,13 +3294,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description All rules */
+            /** @description All rules, with what each is about now */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"][];
+                    "application/json": components["schemas"]["RuleInfo"][];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -3143,7 +3333,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rule"];
+                    "application/json": components["schemas"]["RuleInfo"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -3174,6 +3364,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    updateRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulePatch"];
+            };
+        };
+        responses: {
+            /** @description Alter a rule, by its name or its id; it is in force at once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleInfo"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {
@@ -3520,6 +3745,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServerInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listServerDependents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What hangs on a server, and what a removal makes of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dependent"][];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -8,6 +8,7 @@ import type {
   Call,
   Consent,
   ConsentRequest,
+  Dependent,
   DocumentInfo,
   DocumentSource,
   Edition,
@@ -34,6 +35,7 @@ import type {
   ResetPassword,
   Role,
   Rule,
+  RulePatch,
   Secret,
   SentTo,
   Server,
@@ -99,7 +101,11 @@ export const revokePass = (name: string, id: string) => request<void>('DELETE', 
 
 export const rules = () => request<Rule[]>('GET', '/api/rules')
 export const addRule = (body: NewRule) => request<Rule>('POST', '/api/rules', body)
+export const updateRule = (id: string, body: RulePatch) => request<Rule>('PATCH', `/api/rules/${seg(id)}`, body)
 export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${seg(id)}`)
+
+export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) =>
+  request<Dependent[]>('GET', `/api/${kind}/${seg(name)}/dependents`)
 
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)

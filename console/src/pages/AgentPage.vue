@@ -6,9 +6,11 @@ import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import PassDialog from '../parts/PassDialog.vue'
+import AgentDialog from '../parts/AgentDialog.vue'
 import RuleDialog from '../parts/RuleDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
+import { removed } from '../use/removal'
 import { ago, dateOnly } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
@@ -22,6 +24,7 @@ const router = useRouter()
 const filter = ref('')
 const which = ref<'all' | 'yes' | 'no'>('all')
 const making = ref(false)
+const handing = ref(false)
 const preset = ref<Partial<api.Rule>>()
 const agent = useResource(() => api.agent(props.name))
 const reach = useResource(() => api.reach(props.name))
@@ -57,8 +60,7 @@ async function confirmName() {
     loadAll()
 }
 async function remove() {
-  const ok = await confirmed(`Remove ${props.name}?`, 'Its passes stop working at once. The journal stays.', 'Remove')
-  if (ok && (await attempt(() => api.removeAgent(props.name)))) void router.push('/agents')
+  if (await removed('agents', props.name, 'Its calls are refused at once. The journal stays.', api.removeAgent)) void router.push('/agents')
 }
 async function revoke(p: api.Pass) {
   const ok = await confirmed('Revoke this pass?', `The next call with the pass ending in ${p.hint} is refused.`, 'Revoke')
@@ -74,6 +76,11 @@ function ruled() {
   preset.value = undefined
   void reach.load()
 }
+function handed() {
+  handing.value = false
+  if (may('agents.see', a.value?.owner ?? '')) loadAll()
+  else void router.push('/agents')
+}
 function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
   preset.value = { effect, agent: props.name, server: r.server, tool: r.tool }
 }
@@ -87,6 +94,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <div class="grow" />
     <ElButton v-if="a && !a.confirmed && may('agents.confirm')" @click="confirmName">Confirm the name</ElButton>
     <template v-if="a && mayKeep">
+      <ElButton @click="handing = true">Hand over</ElButton>
       <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
     </template>
@@ -159,7 +167,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <td v-if="may('rules.keep')">
               <RouterLink
                 v-if="step(r) === 'rule'"
-                :to="{ path: '/rules', query: { rule: r.rule } }"
+                :to="{ path: '/rules', query: { rule: r.ruleName } }"
                 :aria-label="`The rule that refuses ${r.tool}`"
                 >See rule</RouterLink
               >
@@ -224,6 +232,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     </ListFrame>
   </template>
   <PassDialog v-if="making" :agent="name" @close="making = false" @made="passes.load" />
+  <AgentDialog v-if="a && handing" :agent="a" @close="handing = false" @done="handed" />
   <RuleDialog v-if="preset" :preset="preset" @close="preset = undefined" @done="ruled" />
 </template>
 

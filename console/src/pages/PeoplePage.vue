@@ -6,6 +6,7 @@ import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
+import { removed } from '../use/removal'
 import { ago, dateOnly } from '../use/format'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
@@ -76,15 +77,7 @@ async function reset(p: api.Person) {
   loadAll()
 }
 async function remove(p: api.Person) {
-  if (
-    (await confirmed(
-      `Remove ${p.fullName}?`,
-      'Logins, sign-ins and own secrets go as well. Agents have to be handed over first.',
-      'Remove',
-    )) &&
-    (await attempt(() => api.removePerson(p.name)))
-  )
-    loadAll()
+  if (await removed('people', p.name, 'The journal keeps what they did.', api.removePerson)) loadAll()
 }
 async function end(l: api.Login) {
   if (await attempt(() => api.endLogin(l.id))) {

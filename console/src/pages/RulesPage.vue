@@ -15,13 +15,14 @@ import { useSession } from '../use/session'
 const { may } = useSession()
 const filter = ref(String(useRoute().query.rule ?? ''))
 const adding = ref(false)
+const changing = ref<api.Rule>()
 const { data, error, loading, load } = useResource(() => api.rules())
 onMounted(load)
-useLive({ topics: (t) => t === 'rules' && load(), back: load })
+useLive({ topics: (t) => ['rules', 'servers', 'agents'].includes(t) && load(), back: load })
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (data.value ?? []).filter(
-    (r) => !f || [r.effect, r.agent, r.server, r.tool, r.note, r.by, r.id].some((v) => v.toLowerCase().includes(f)),
+    (r) => !f || [r.name, r.effect, r.agent, r.server, r.tool, r.note, r.by, r.id].some((v) => v.toLowerCase().includes(f)),
   )
 })
 async function remove(r: api.Rule) {
@@ -30,13 +31,14 @@ async function remove(r: api.Rule) {
       ? 'What only this rule admits is refused from the next call on.'
       : 'What only this rule refuses may be admitted from the next call on.'
   if (
-    (await confirmed('Remove this rule?', `${r.effect} ${r.tool} on ${r.server} for ${r.agent}. ${what}`, 'Remove')) &&
+    (await confirmed(`Remove ${r.name}?`, `${r.effect} ${r.tool} on ${r.server} for ${r.agent}. ${what}`, 'Remove')) &&
     (await attempt(() => api.removeRule(r.id)))
   )
     void load()
 }
 function added() {
   adding.value = false
+  changing.value = undefined
   void load()
 }
 </script>
@@ -58,52 +60,56 @@ function added() {
     </template>
     <table class="list">
       <colgroup>
-        <col style="width: 9%" />
-        <col style="width: 14%" />
-        <col style="width: 12%" />
-        <col style="width: 14%" />
         <col />
-        <col style="width: 8%" />
-        <col style="width: 12%" />
-        <col v-if="may('rules.keep')" style="width: 84px" />
+        <col style="width: 9%" />
+        <col style="width: 13%" />
+        <col style="width: 11%" />
+        <col style="width: 13%" />
+        <col style="width: 22%" />
+        <col style="width: 10%" />
+        <col v-if="may('rules.keep')" style="width: 136px" />
       </colgroup>
       <thead>
         <tr>
+          <th>Rule</th>
           <th>Effect</th>
           <th>Agents</th>
           <th>Servers</th>
           <th>Tools</th>
-          <th>Why</th>
+          <th>Matches now</th>
           <th>By</th>
-          <th>Since</th>
           <th v-if="may('rules.keep')"></th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="r in shown" :key="r.id">
+          <td :title="r.id">
+            {{ r.name }}
+            <div v-if="r.note" class="soft">{{ r.note }}</div>
+          </td>
           <td><StateMark :state="r.effect" /></td>
           <td class="mono">{{ r.agent }}</td>
           <td class="mono">{{ r.server }}</td>
           <td class="mono">{{ r.tool }}</td>
+          <td :class="{ warn: r.matches.nothing }">{{ r.matches.text }}</td>
           <td>
-            {{ r.note || '–' }}
-            <div class="mono soft id">{{ r.id }}</div>
+            {{ r.by }}
+            <div class="soft">{{ dateOnly(r.created) }}</div>
           </td>
-          <td>{{ r.by }}</td>
-          <td class="soft">{{ dateOnly(r.created) }}</td>
-          <td v-if="may('rules.keep')"><button class="plain" type="button" @click="remove(r)">Remove</button></td>
+          <td v-if="may('rules.keep')">
+            <button class="plain" type="button" @click="changing = r">Change</button> ·
+            <button class="plain" type="button" @click="remove(r)">Remove</button>
+          </td>
         </tr>
       </tbody>
     </table>
   </ListFrame>
   <RuleDialog v-if="adding" @close="adding = false" @done="added" />
+  <RuleDialog v-if="changing" :rule="changing" @close="changing = undefined" @done="added" />
 </template>
 
 <style scoped>
 .filter {
   width: 240px;
-}
-.id {
-  font-size: 11px;
 }
 </style>

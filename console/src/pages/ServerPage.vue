@@ -7,7 +7,8 @@ import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
-import { attempt, confirmed } from '../use/confirm'
+import { attempt } from '../use/confirm'
+import { removed } from '../use/removal'
 import { fullMoment, moment, place } from '../use/format'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
@@ -71,12 +72,8 @@ async function pause(paused: boolean) {
   if (await attempt(() => api.updateServer(props.name, { paused }))) loadAll()
 }
 async function remove() {
-  const ok = await confirmed(
-    `Remove ${props.name}?`,
-    'Its tools leave every agent’s reach at once. The journal and the stored secret stay.',
-    'Remove',
-  )
-  if (ok && (await attempt(() => api.removeServer(props.name)))) void router.push('/servers')
+  if (await removed('servers', props.name, 'Its tools leave every agent’s reach at once. The journal stays.', api.removeServer))
+    void router.push('/servers')
 }
 function changed() {
   changing.value = false

@@ -6,10 +6,16 @@ import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 import ErrorNote from './ErrorNote.vue'
 
-/** Adds an agent. */
+/** Adds an agent, or hands one over. */
+const props = defineProps<{ agent?: api.Agent }>()
 const emit = defineEmits<{ close: []; done: [agent: api.Agent] }>()
 const { person, may } = useSession()
-const form = reactive({ name: '', kind: '', owner: person.value?.name ?? '' })
+const form = reactive({
+  name: props.agent?.name ?? '',
+  kind: props.agent?.kind ?? '',
+  owner: props.agent ? props.agent.owner : (person.value?.name ?? ''),
+})
+const moves = computed(() => props.agent && form.owner !== props.agent.owner)
 const { busy, failure, run } = useAction()
 const { data: people, load } = useResource(() => api.people())
 onMounted(load)
@@ -17,16 +23,19 @@ const open = computed({ get: () => true, set: () => emit('close') })
 const fieldError = (name: string) => (failure.value?.field === name ? failure.value.message : '')
 
 async function submit() {
-  const agent = await run(() => api.addAgent({ ...form }))
+  const { agent: before } = props
+  const agent = await run(() =>
+    before ? api.updateAgent(before.name, { kind: form.kind, owner: form.owner, version: before.version }) : api.addAgent({ ...form }),
+  )
   if (agent) emit('done', agent)
 }
 </script>
 
 <template>
-  <ElDialog v-model="open" title="Add an agent" width="460px" append-to-body>
+  <ElDialog v-model="open" :title="agent ? `Hand over ${agent.name}` : 'Add an agent'" width="460px" append-to-body>
     <ErrorNote v-if="failure && !['name', 'kind'].includes(failure.field)" :error="failure" />
     <ElForm label-position="top" @submit.prevent="submit">
-      <ElFormItem label="Name" :error="fieldError('name')"
+      <ElFormItem v-if="!agent" label="Name" :error="fieldError('name')"
         ><ElInput v-model="form.name" name="name" placeholder="marit-quill" autofocus
       /></ElFormItem>
       <ElFormItem label="Which assistant it is" :error="fieldError('kind')"
@@ -38,9 +47,12 @@ async function submit() {
           <ElOption v-for="p in people ?? []" :key="p.id" :value="p.name" :label="p.fullName" />
         </ElSelect>
       </ElFormItem>
+      <p v-if="moves" class="soft" role="status">
+        Its passes, and the credentials, sign-ins and programs that it has of its own, end with this. The new owner makes a pass.
+      </p>
       <div class="actions">
-        <ElButton @click="open = false">Leave</ElButton>
-        <ElButton type="primary" native-type="submit" :loading="busy">Add</ElButton>
+        <ElButton @click="open = false">Cancel</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">{{ agent ? 'Save' : 'Add' }}</ElButton>
       </div>
     </ElForm>
   </ElDialog>

@@ -42,7 +42,10 @@ const current = computed(() => (call.value?.id === props.id ? call.value : undef
         <dd>
           <StateMark :state="current.decision" />{{ ' ' }}
           <span v-if="current.rule" class="soft"
-            >by rule <span class="mono">{{ current.rule }}</span></span
+            >by rule
+            <RouterLink :to="{ path: '/rules', query: { rule: current.ruleName || current.rule } }">{{
+              current.ruleName || current.rule
+            }}</RouterLink></span
           ><span v-else class="soft">no rule admits it</span>
         </dd>
         <dt>outcome</dt>

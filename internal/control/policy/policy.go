@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +14,9 @@ import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
 	"bouncer/internal/registry"
+	"bouncer/internal/snapshot"
 	"bouncer/internal/store"
 )
 
@@ -29,13 +32,65 @@ func New(s *store.Store, r *registry.Registry, a *agents.Service) *Service {
 	return &Service{store: s, registry: r, agents: a}
 }
 
-// Rules returns all rules.
-func (svc *Service) Rules(ctx context.Context) ([]team.Rule, error) { return svc.store.Rules(ctx) }
+// Rules returns all rules, with what each is about now.
+func (svc *Service) Rules(ctx context.Context) ([]apitype.RuleInfo, error) {
+	have, err := svc.store.Rules(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the rules: %w", err)
+	}
+	out, world := []apitype.RuleInfo{}, svc.world()
+	for _, r := range have {
+		out = append(out, apitype.RuleInfo{Rule: r, Matches: coreRule(r).Matches(world)})
+	}
+	return out, nil
+}
+
+// world is what rules can be about now, by the snapshot that calls are decided by.
+func (svc *Service) world() rules.World {
+	var w rules.World
+	now := svc.registry.Current()
+	for _, a := range now.Agents {
+		w.Agents = append(w.Agents, a.Subject())
+	}
+	for _, s := range now.Sorted() {
+		w.Servers = append(w.Servers, offer(s))
+	}
+	return w
+}
+
+// offer is what a server offers to anybody: its lists can differ from holder to holder.
+func offer(s *snapshot.Server) rules.Offer {
+	o := rules.Offer{Name: s.Name}
+	seen := map[string]bool{}
+	take := func(s *snapshot.Server) {
+		for _, kind := range tools.Kinds {
+			for _, t := range s.Offer.Lists[kind] {
+				name := kind.Rule(t.Name)
+				switch {
+				case seen[name]:
+				case kind == tools.Tools:
+					o.Tools = append(o.Tools, name)
+				default:
+					o.Others = append(o.Others, name)
+				}
+				seen[name] = true
+			}
+		}
+	}
+	take(s)
+	for _, own := range s.ByAgent {
+		take(own)
+	}
+	o.Unknown = len(seen) == 0
+	return o
+}
 
 // AddRule adds a rule; it is in force when this returns.
-func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRule) (team.Rule, error) {
+func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRule) (apitype.RuleInfo, error) {
 	r := team.Rule{
 		ID:      team.NewID(),
+		Name:    n.Name,
+		Version: 1,
 		Effect:  n.Effect,
 		Agent:   n.Agent,
 		Server:  n.Server,
@@ -44,54 +99,148 @@ func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRu
 		By:      by.Name,
 		Created: time.Now().UTC(),
 	}
+	info, err := svc.examine(ctx, r, n.Anyway)
+	if err != nil {
+		return info, err
+	}
+	r = info.Rule
+	return info, explainName(svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "rule.add", Subject: r.Name, After: coreRule(r).Describe(), Topics: []string{"rules"}},
+		func(tx *store.Tx) error { return tx.AddRule(r) },
+	), r.Name)
+}
+
+// UpdateRule alters a rule, which is named by its name or its id; it is in force when
+// this returns.
+func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, p apitype.RulePatch) (apitype.RuleInfo, error) {
+	r, err := svc.find(ctx, key)
+	if err != nil {
+		return apitype.RuleInfo{}, err
+	}
+	if p.Version != nil {
+		r.Version = *p.Version
+	}
+	before := coreRule(r).Describe()
+	for _, field := range [...]struct{ to, from *string }{
+		{&r.Name, p.Name}, {&r.Effect, p.Effect}, {&r.Agent, p.Agent}, {&r.Server, p.Server}, {&r.Tool, p.Tool}, {&r.Note, p.Note},
+	} {
+		if field.from != nil {
+			*field.to = strings.TrimSpace(*field.from)
+		}
+	}
+	if r.Name == "" {
+		return apitype.RuleInfo{}, &team.FieldError{Field: "name", Why: "is empty; leave it out to keep the present one"}
+	}
+	info, err := svc.examine(ctx, r, p.Anyway)
+	if err != nil {
+		return info, err
+	}
+	r = info.Rule
+	info.Version++
+	return info, store.Explain(explainName(svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "rule.update", Subject: r.Name, Before: before, After: coreRule(r).Describe(), Topics: []string{"rules"}},
+		func(tx *store.Tx) error { return tx.UpdateRule(r) },
+	), r.Name), "rule", key)
+}
+
+func explainName(err error, name string) error {
+	if errors.Is(err, store.ErrTaken) {
+		return &team.ConflictError{Field: "name", Why: "there is a rule " + name + " already", Hint: "choose another name"}
+	}
+	return err
+}
+
+// examine checks a rule, reads a tool by the name that agents see, gives the rule a
+// name if it has none, and tells what it is about. What matches nothing is refused
+// unless anyway is set: nearly always a name is misspelt.
+func (svc *Service) examine(ctx context.Context, r team.Rule, anyway bool) (apitype.RuleInfo, error) {
+	have, err := svc.store.Rules(ctx)
+	if err != nil {
+		return apitype.RuleInfo{}, fmt.Errorf("read the rules: %w", err)
+	}
+	world := svc.world()
+	plain := coreRule(r).Plain(world)
+	r.Server, r.Tool = plain.Server, plain.Tool
+	if r.Name == "" {
+		r.Name = coreRule(r).Propose(func(name string) bool {
+			return slices.ContainsFunc(have, func(h team.Rule) bool { return h.Name == name })
+		})
+	}
+	info := apitype.RuleInfo{Rule: r}
 	if err := coreRule(r).Check(); err != nil {
 		var fe *rules.FieldError
 		if errors.As(err, &fe) {
-			return r, &team.FieldError{Field: fe.Field, Why: fe.Why}
+			return info, &team.FieldError{Field: fe.Field, Why: fe.Why}
 		}
-		return r, err
+		return info, fmt.Errorf("check a rule: %w", err)
 	}
 	agent, err := svc.store.AgentByName(ctx, r.Agent, time.Now())
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return r, fmt.Errorf("look for the agent of a rule: %w", err)
+		return info, fmt.Errorf("look for the agent of a rule: %w", err)
 	}
 	r.AgentID = agent.ID
-	have, err := svc.store.Rules(ctx)
-	if err != nil {
-		return r, fmt.Errorf("read the rules: %w", err)
-	}
 	for _, h := range have {
-		if h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool {
-			return r, &team.ConflictError{Field: "effect", Why: "rule " + h.ID + " says the same already", Hint: "nothing needs to be done"}
+		if h.ID != r.ID && h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool {
+			return info, &team.ConflictError{Field: "effect", Why: "rule " + h.Name + " says the same already", Hint: "nothing needs to be done"}
 		}
 	}
-	return r, svc.registry.Write(
-		ctx,
-		registry.Change{By: by, What: "rule.add", Subject: r.ID, After: coreRule(r).Describe(), Topics: []string{"rules"}},
-		func(tx *store.Tx) error { return tx.AddRule(r) },
-	)
+	info = apitype.RuleInfo{Rule: r, Matches: coreRule(r).Matches(world)}
+	if info.Matches.Nothing != "" && !anyway {
+		return info, nothingMatches(r, info.Matches)
+	}
+	return info, nil
 }
 
-// RemoveRule removes a rule; it is out of force when this returns.
-func (svc *Service) RemoveRule(ctx context.Context, by team.Person, id string) error {
+// nothingMatches says which field matches nothing, and what was probably meant.
+func nothingMatches(r team.Rule, m rules.Matches) error {
+	typed := map[string]string{"agent": r.Agent, "server": r.Server, "tool": r.Tool}[m.Nothing]
+	hint := "look at its spelling"
+	switch {
+	case m.Suggested != "":
+		hint = "perhaps " + m.Suggested + " was meant"
+	case strings.Contains(typed, ","):
+		hint = "a rule holds one name or pattern in each field: add one for each name"
+	}
+	return &team.ConflictError{
+		Field: m.Nothing,
+		Why:   "the rule matches " + m.Text,
+		Hint:  hint + "; to have it in force for what comes later, add it anyway (--anyway)",
+	}
+}
+
+// find returns the rule of that name or id.
+func (svc *Service) find(ctx context.Context, key string) (team.Rule, error) {
 	have, err := svc.store.Rules(ctx)
+	if err != nil {
+		return team.Rule{}, fmt.Errorf("read the rules: %w", err)
+	}
+	for _, h := range have {
+		if h.Name == key || strings.EqualFold(h.ID, key) {
+			return h, nil
+		}
+	}
+	return team.Rule{}, &team.NotFoundError{Kind: "rule", Name: key}
+}
+
+// RemoveRule removes a rule, which is named by its name or its id; it is out of force
+// when this returns.
+func (svc *Service) RemoveRule(ctx context.Context, by team.Person, key string) error {
+	r, err := svc.find(ctx, key)
 	if err != nil {
 		return err
 	}
-	for _, h := range have {
-		if strings.EqualFold(h.ID, id) {
-			return svc.registry.Write(
-				ctx,
-				registry.Change{By: by, What: "rule.remove", Subject: h.ID, Before: coreRule(h).Describe(), Topics: []string{"rules"}},
-				func(tx *store.Tx) error { return tx.RemoveRule(h.ID) },
-			)
-		}
-	}
-	return &team.NotFoundError{Kind: "rule", Name: id}
+	return store.Explain(svc.registry.Write(
+		ctx,
+		registry.Change{By: by, What: "rule.remove", Subject: r.Name, Before: coreRule(r).Describe(), Topics: []string{"rules"}},
+		func(tx *store.Tx) error { return tx.RemoveRule(r.ID) },
+	), "rule", key)
 }
 
 func coreRule(r team.Rule) rules.Rule {
 	return rules.Rule{
-		ID: r.ID, Effect: rules.Effect(r.Effect), Agent: r.Agent, AgentID: r.AgentID, Server: r.Server, Tool: r.Tool, Note: r.Note, By: r.By,
+		ID: r.ID, Name: r.Name, Effect: rules.Effect(r.Effect), Agent: r.Agent, AgentID: r.AgentID, Server: r.Server, Tool: r.Tool,
+		Note: r.Note, By: r.By,
 	}
 }

@@ -38,7 +38,7 @@ func reached(s *snapshot.Server, tool tools.Tool, d rules.Decision, paused bool)
 	sum := tool.Summary()
 	r := apitype.ReachedTool{
 		Server: s.Name, Tool: tool.Name, Exposed: tools.Expose(s.Name, tool.Name), Title: sum.Title, Description: sum.Description,
-		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: d.Admitted(), Rule: d.RuleID(), Why: d.Reason(),
+		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: d.Admitted(), Rule: d.RuleID(), RuleName: d.RuleName(), Why: d.Reason(),
 	}
 	if r.Admitted && s.Missing != nil {
 		r.Lacks = s.Missing.Text

@@ -29,7 +29,9 @@ const (
 // "*" stands for any run of characters, "?" for one. Tool is matched against
 // the server's own name of the tool.
 type Rule struct {
-	ID     string
+	ID string
+	// Name is what people call the rule.
+	Name   string
 	Effect Effect
 	Agent  string
 	// AgentID is set for a rule about one agent: it binds that agent, and none that
@@ -93,6 +95,9 @@ func (r Rule) Check() error {
 			return &FieldError{g.field, "contains a blank; globs are names with * and ?"}
 		}
 	}
+	if err := CheckName(r.Name); err != nil {
+		return err
+	}
 	if len(r.Note) > 500 {
 		return &FieldError{"note", "is longer than 500 characters"}
 	}
@@ -121,15 +126,23 @@ func (d Decision) RuleID() string {
 	return d.Rule.ID
 }
 
+// RuleName is the name of the deciding rule, or "" when there is none.
+func (d Decision) RuleName() string {
+	if d.Rule == nil {
+		return ""
+	}
+	return d.Rule.Name
+}
+
 // Reason says in one clause why the decision is what it is.
 func (d Decision) Reason() string {
 	switch {
 	case d.Rule == nil && d.Waits != nil && d.Waits.AgentID != "":
-		return fmt.Sprintf("no rule admits it; rule %s (%s) was made for another agent of this name", d.Waits.ID, d.Waits.Describe())
+		return fmt.Sprintf("no rule admits it; rule %s (%s) was made for another agent of this name", d.Waits.Name, d.Waits.Describe())
 	case d.Rule == nil && d.Waits != nil:
 		return fmt.Sprintf(
 			"no rule admits it yet; rule %s (%s) does when an admin or a maintainer has run: bouncer agent confirm %s",
-			d.Waits.ID, d.Waits.Describe(), d.who,
+			d.Waits.Name, d.Waits.Describe(), d.who,
 		)
 	case d.Rule == nil:
 		return "no rule admits it"
@@ -138,7 +151,7 @@ func (d Decision) Reason() string {
 	if d.Effect == Refuse {
 		verb = "refused"
 	}
-	text := fmt.Sprintf("%s by rule %s (%s)", verb, d.Rule.ID, d.Rule.Describe())
+	text := fmt.Sprintf("%s by rule %s (%s)", verb, d.Rule.Name, d.Rule.Describe())
 	if d.Rule.Note != "" {
 		text += fmt.Sprintf(": %s", d.Rule.Note)
 	}

@@ -11,10 +11,10 @@ import (
 
 func TestDecide(t *testing.T) {
 	list := []Rule{
-		{ID: "all", Effect: Admit, Agent: "*-quill", Server: "*", Tool: "*"},
-		{ID: "no-cancel", Effect: Refuse, Agent: "*", Server: "sailings", Tool: "cancel_*", Note: "not from a laptop"},
-		{ID: "voice", Effect: Admit, Agent: "quay-voice", Server: "sailings", Tool: "find_sailings"},
-		{ID: "late", Effect: Admit, Agent: "night-watch", Server: "sailings", Tool: "cancel_sailing"},
+		{ID: "all", Name: "all", Effect: Admit, Agent: "*-quill", Server: "*", Tool: "*"},
+		{ID: "no-cancel", Name: "no-cancel", Effect: Refuse, Agent: "*", Server: "sailings", Tool: "cancel_*", Note: "not from a laptop"},
+		{ID: "voice", Name: "voice", Effect: Admit, Agent: "quay-voice", Server: "sailings", Tool: "find_sailings"},
+		{ID: "late", Name: "late", Effect: Admit, Agent: "night-watch", Server: "sailings", Tool: "cancel_sailing"},
 	}
 	for name, row := range map[string]struct {
 		agent, server, tool string
@@ -43,12 +43,12 @@ func TestDecide(t *testing.T) {
 // A name that somebody chose opens nothing by itself.
 func TestNamesAloneAdmitNothing(t *testing.T) {
 	list := []Rule{
-		{ID: "ops", Effect: Admit, Agent: "ops-*", Server: "*", Tool: "*"},
-		{ID: "one", Effect: Admit, Agent: "night-watch", AgentID: "01A", Server: "*", Tool: "*"},
-		{ID: "late", Effect: Admit, Agent: "quay-voice", Server: "*", Tool: "*"},
-		{ID: "all", Effect: Admit, Agent: "*", Server: "tides", Tool: "*"},
-		{ID: "no", Effect: Refuse, Agent: "ops-*", Server: "fuel", Tool: "order_*"},
-		{ID: "not-this", Effect: Refuse, Agent: "teo-quill", AgentID: "01T", Server: "tides", Tool: "*"},
+		{ID: "ops", Name: "ops", Effect: Admit, Agent: "ops-*", Server: "*", Tool: "*"},
+		{ID: "one", Name: "one", Effect: Admit, Agent: "night-watch", AgentID: "01A", Server: "*", Tool: "*"},
+		{ID: "late", Name: "late", Effect: Admit, Agent: "quay-voice", Server: "*", Tool: "*"},
+		{ID: "all", Name: "all", Effect: Admit, Agent: "*", Server: "tides", Tool: "*"},
+		{ID: "no", Name: "no", Effect: Refuse, Agent: "ops-*", Server: "fuel", Tool: "order_*"},
+		{ID: "not-this", Name: "not-this", Effect: Refuse, Agent: "teo-quill", AgentID: "01T", Server: "tides", Tool: "*"},
 	}
 	for name, row := range map[string]struct {
 		who          Subject
@@ -77,7 +77,7 @@ func TestNamesAloneAdmitNothing(t *testing.T) {
 
 // Whoever changes the list of rules afterwards must not change the set in force.
 func TestSetIsACopy(t *testing.T) {
-	list := []Rule{{ID: "r", Effect: Refuse, Agent: "*", Server: "*", Tool: "*"}}
+	list := []Rule{{ID: "r", Name: "r", Effect: Refuse, Agent: "*", Server: "*", Tool: "*"}}
 	set := NewSet(list)
 	list[0].Effect = Admit
 	assert.False(t, set.For(Subject{Name: "a"}).On("b").Decide("c").Admitted())
@@ -103,11 +103,11 @@ func TestMatchAgreesWithARegularExpression(t *testing.T) {
 }
 
 func TestCheckNamesTheField(t *testing.T) {
-	good := Rule{Effect: Admit, Agent: "*", Server: "sailings", Tool: "find_*"}
+	good := Rule{Name: "looking", Effect: Admit, Agent: "*", Server: "sailings", Tool: "find_*"}
 	require.NoError(t, good.Check())
 	for field, alter := range map[string]func(*Rule){
 		"effect": func(r *Rule) { r.Effect = "allow" }, "agent": func(r *Rule) { r.Agent = "" }, "server": func(r *Rule) { r.Server = "a b" },
-		"tool": func(r *Rule) { r.Tool = strings.Repeat("x", MaxGlob+1) }, "note": func(r *Rule) { r.Note = strings.Repeat("x", 501) },
+		"tool": func(r *Rule) { r.Tool = strings.Repeat("x", MaxGlob+1) }, "name": func(r *Rule) { r.Name = "Looking Up" }, "note": func(r *Rule) { r.Note = strings.Repeat("x", 501) },
 	} {
 		r := good
 		alter(&r)

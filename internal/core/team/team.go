@@ -292,6 +292,8 @@ type Facts struct {
 // Rule is a rule with who made it and when.
 type Rule struct {
 	ID      string    `json:"id"`
+	Name    string    `json:"name" doc:"short name, for people"`
+	Version int       `json:"version" doc:"counts alterations; given back with one, it guards against overwriting somebody else's"`
 	Effect  string    `json:"effect" enum:"admit,refuse"`
 	Agent   string    `json:"agent" doc:"glob over agent names"`
 	AgentID string    `json:"agentId,omitempty" doc:"agent that a rule with a plain name is for; whoever has the name later is not meant"`
@@ -300,6 +302,16 @@ type Rule struct {
 	Note    string    `json:"note"`
 	By      string    `json:"by" doc:"name of the person who made it"`
 	Created time.Time `json:"created"`
+}
+
+// Dependent is a kind of things that hang on something which is to be removed, and
+// what becomes of them.
+type Dependent struct {
+	Kind    string   `json:"kind" doc:"what they are, in the plural"`
+	Names   []string `json:"names"`
+	Becomes string   `json:"becomes" doc:"what a removal makes of them, in words"`
+	Blocks  bool     `json:"blocks,omitempty" doc:"set when the removal is refused because of them"`
+	Stays   bool     `json:"stays,omitempty" doc:"set when they are left as they are"`
 }
 
 // Call is one record of the journal.
@@ -312,6 +324,7 @@ type Call struct {
 	Tool      string    `json:"tool" doc:"the server's own name of the tool"`
 	Decision  string    `json:"decision" enum:"admit,refuse"`
 	Rule      string    `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
+	RuleName  string    `json:"ruleName,omitempty" doc:"name of that rule; left out when it is removed since"`
 	Outcome   string    `json:"outcome" enum:"ok,tool-error,error,refused,cancelled,timeout,unreachable"`
 	Error     string    `json:"error,omitempty"`
 	Micros    int64     `json:"us" doc:"how long it took at the door, in microseconds"`

@@ -249,7 +249,7 @@ func (j *Call) decide(f wire.Frame) bool {
 			j.entry.Server, j.entry.Tool = v.Scope, snapshot.Clip(j.kind.Rule(name))
 		} else {
 			j.entry.Server, j.entry.Tool = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name))
-			j.entry.Rule = j.target.Decision.RuleID()
+			j.entry.Rule, j.entry.RuleName = j.target.Decision.RuleID(), j.target.Decision.RuleName()
 		}
 	}
 	if why != "" {
@@ -286,9 +286,9 @@ func (j *Call) refuse(why string) {
 		case t.Decision.Admitted():
 			data["reason"] = "server-paused"
 		case t.Decision.Waits != nil:
-			data["reason"], data["rule"] = "name-not-confirmed", t.Decision.Waits.ID
+			data["reason"], data["rule"] = "name-not-confirmed", t.Decision.Waits.Name
 		case t.Decision.Effect == rules.Refuse && t.Decision.Rule != nil:
-			data["reason"], data["rule"] = "rule-refuses", t.Decision.RuleID()
+			data["reason"], data["rule"] = "rule-refuses", t.Decision.RuleName()
 		}
 	}
 	if j.entry != nil {

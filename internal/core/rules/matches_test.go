@@ -1,0 +1,79 @@
+package rules
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestWhatARuleMatches(t *testing.T) {
+	t.Parallel()
+	world := World{
+		Agents: []Subject{{ID: "1", Name: "marit-quill", Confirmed: true}, {ID: "2", Name: "joss-quill", Confirmed: true}, {ID: "3", Name: "ops-new"}},
+		Servers: []Offer{
+			{Name: "flows", Tools: []string{"delete_workflow", "delete_run", "list_runs"}, Others: []string{"prompt:draft", "resource:file:///a"}},
+			{Name: "tides", Tools: []string{"tide_table"}},
+			{Name: "fog", Unknown: true},
+		},
+	}
+	for _, row := range []struct {
+		rule                     Rule
+		text, nothing, suggested string
+	}{
+		{Rule{Agent: "*", Server: "flows", Tool: "delete_*"}, "2 of 3 tools of flows, for every agent", "", ""},
+		{Rule{Agent: "*-quill", Server: "*", Tool: "*"}, "all 4 tools and 2 prompts and resources of all 3 servers (what 1 server offers is not known yet), for 2 agents", "", ""},
+		{Rule{Agent: "ops-*", Server: "tides", Tool: "*"}, "the one tool of tides, for 0 agents and 1 more once confirmed", "", ""},
+		{Rule{Agent: "joss-quill", AgentID: "2", Server: "flows", Tool: "prompt:*"}, "1 prompt or resource of flows, for 1 agent", "", ""},
+		{Rule{Agent: "joss-qiull", Server: "flows", Tool: "*"}, "nothing: no agent is called joss-qiull", "agent", "joss-quill"},
+		{Rule{Agent: "*", Server: "flow", Tool: "*"}, "nothing: no server is called flow", "server", "flows"},
+		{Rule{Agent: "*", Server: "flows", Tool: "delete_wrokflow"}, "nothing: flows has no tool, prompt or resource called delete_wrokflow", "tool", "delete_workflow"},
+		{Rule{Agent: "*", Server: "flows", Tool: "Delete*"}, "nothing: flows has no tool, prompt or resource like Delete*", "tool", "delete*"},
+		{Rule{Agent: "*", Server: "?*s", Tool: "announce"}, "nothing: 2 servers have no tool, prompt or resource called announce", "tool", ""},
+		{Rule{Agent: "*", Server: "fog", Tool: "lift"}, "fog, whose tools are not known yet, for every agent", "", ""},
+		{Rule{Agent: "*", Server: "?i*,f*", Tool: "*"}, "nothing: no server has a name like ?i*,f*", "server", ""},
+	} {
+		row.rule.Effect = Admit
+		m := row.rule.Matches(world)
+		assert.Equal(t, []string{row.text, row.nothing, row.suggested}, []string{m.Text, m.Nothing, m.Suggested})
+	}
+	empty := Rule{Effect: Admit, Agent: "*", Server: "*", Tool: "*"}.Matches(World{})
+	assert.Empty(t, empty.Nothing, "everything of nothing is meant for what comes")
+
+	for _, row := range [][3]string{
+		{"*", "flows__delete_run", "flows delete_run"},
+		{"flows", "flows__delete_*", "flows delete_*"},
+		{"tides", "flows__delete_run", "tides flows__delete_run"}, // another server is named
+		{"*", "flows__nothing", "* flows__nothing"},
+		{"*", "fog__lift", "fog lift"},
+		{"*", "flows__", "* flows__"},
+	} {
+		plain := Rule{Agent: "*", Server: row[0], Tool: row[1]}.Plain(world)
+		assert.Equal(t, row[2], plain.Server+" "+plain.Tool)
+	}
+}
+
+func TestNamesOfRules(t *testing.T) {
+	t.Parallel()
+	taken := map[string]bool{}
+	for _, row := range []struct {
+		rule Rule
+		want string
+	}{
+		{Rule{Effect: Refuse, Agent: "*", Server: "fuel", Tool: "order_*"}, "refuse-order-on-fuel"},
+		{Rule{Effect: Admit, Agent: "*-quill", Server: "*", Tool: "*"}, "admit-all-for-quill"},
+		{Rule{Effect: Admit, Agent: "*-quill", Server: "*", Tool: "*"}, "admit-all-for-quill-2"},
+		{Rule{Effect: Admit, Agent: "*", Server: "*", Tool: "*"}, "admit-all"},
+		{Rule{Effect: Admit, Agent: "*", Server: "docs", Tool: "resource:file:///a/*"}, "admit-resource-file-a-on-docs"},
+	} {
+		name := row.rule.Propose(func(name string) bool { return taken[name] })
+		assert.Equal(t, row.want, name)
+		assert.NoError(t, CheckName(name))
+		taken[name] = true
+	}
+	long := Rule{Effect: Admit, Agent: strings.Repeat("a", 30), Server: strings.Repeat("b", 30), Tool: "x"}
+	assert.NoError(t, CheckName(long.Propose(func(string) bool { return false })))
+	for _, bad := range []string{"", "-a", "a-", "A", "a b", strings.Repeat("a", MaxName+1), "ä"} {
+		assert.ErrorContains(t, CheckName(bad), "name is", bad)
+	}
+}
