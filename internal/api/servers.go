@@ -53,7 +53,10 @@ func serverRoutes(svc *servers.Service) []route {
 			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers,
 			summary: "The tools of one server",
 			out:     []apitype.ToolView{}, status: 200,
-			handle: func(c *call) (any, error) { return toolViews(svc.Tools(c.Context(), c.name("name"))) },
+			handle: func(c *call) (any, error) {
+				list, err := svc.Tools(c.Context(), c.name("name"))
+				return toolViews(c.name("name"), list, err)
+			},
 		},
 		{
 			method: get, path: "/api/servers/{name}/editions", id: "listEditions", action: access.SeeServers,
@@ -85,7 +88,7 @@ func serverRoutes(svc *servers.Service) []route {
 }
 
 // toolViews are tools as people are shown them.
-func toolViews(list []tools.Tool, err error) (any, error) {
+func toolViews(server string, list []tools.Tool, err error) (any, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -96,6 +99,7 @@ func toolViews(list []tools.Tool, err error) (any, error) {
 			out,
 			apitype.ToolView{
 				Name:        t.Name,
+				Exposed:     tools.Expose(server, t.Name, list),
 				Title:       s.Title,
 				Description: s.Description,
 				ReadOnly:    s.ReadOnly,

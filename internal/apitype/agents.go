@@ -50,10 +50,11 @@ type ReachedTool struct {
 	Destructive bool   `json:"destructive" doc:"the server says so"`
 	ReadOnly    bool   `json:"readOnly" doc:"the server says so"`
 	Admitted    bool   `json:"admitted"`
+	Next        string `json:"next" enum:"answer,refused,paused,no-credential,unreachable" doc:"what the agent's next call would meet"`
 	Rule        string `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
 	RuleName    string `json:"ruleName" doc:"name of that rule"`
 	Why         string `json:"why"`
-	Lacks       string `json:"lacks,omitempty" doc:"which credential is missing for it, though it is admitted"`
+	Lacks       string `json:"lacks,omitempty" doc:"what stands in the way though it is admitted, in words"`
 }
 
 // RuleInfo is a rule with what it is about now.

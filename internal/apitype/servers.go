@@ -12,7 +12,8 @@ type DocumentSource struct {
 
 // ToolView is one tool of a server.
 type ToolView struct {
-	Name        string `json:"name"`
+	Name        string `json:"name" doc:"the server's own name"`
+	Exposed     string `json:"exposed" doc:"the name on /mcp, where agents have the tools of all servers"`
 	Title       string `json:"title"`
 	Description string `json:"description"`
 	ReadOnly    bool   `json:"readOnly" doc:"the server says so"`

@@ -58,7 +58,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"people", "core apitype store registry"},
 	{"agents", "core token apitype store registry"},
 	{"servers", "core apitype link store oauth credential link/dial upstream registry"},
-	{"control/policy", "core apitype store snapshot registry agents"},
+	{"control/policy", "core apitype store snapshot upstream registry agents"},
 	{"relay/carry", "core gate link journal upstream snapshot relay/session relay/stream"},
 	{"secrets", "core apitype locker store credential upstream registry agents"},
 	{"login", "core gate throttle token apitype store oauth oidc registry people"},

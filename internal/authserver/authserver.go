@@ -22,7 +22,6 @@ import (
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/tools"
 	"bouncer/internal/oauth"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -297,9 +296,9 @@ func (svc *Service) Consent(ctx context.Context, by team.Person, id string) (api
 			if !t.Admitted || (only != "" && t.Server != only) {
 				continue
 			}
-			c.Tools = append(c.Tools, tools.Expose(t.Server, t.Tool))
+			c.Tools = append(c.Tools, t.Exposed)
 			if t.Destructive || !t.ReadOnly {
-				c.Changes = append(c.Changes, tools.Expose(t.Server, t.Tool))
+				c.Changes = append(c.Changes, t.Exposed)
 			}
 		}
 		out.Agents = append(out.Agents, c)

@@ -159,16 +159,16 @@ func agentReachCommand() command {
 			}
 			var rows [][]string
 			for _, r := range list {
-				can := "no"
-				if r.Admitted {
-					can = "yes"
+				can := map[string]string{"answer": "yes", "no-credential": "not yet", "unreachable": "not now"}[r.Next]
+				if can == "" {
+					can = "no"
 				}
 				if r.Lacks != "" {
-					can, r.Why = "not yet", r.Lacks
+					r.Why = r.Lacks
 				}
-				rows = append(rows, []string{r.Server, r.Tool, can, hints(r.ReadOnly, r.Destructive), r.Why})
+				rows = append(rows, []string{r.Server, r.Tool, r.Exposed, can, hints(r.ReadOnly, r.Destructive), r.Why})
 			}
-			return t.table([]string{"SERVER", "TOOL", "CAN USE", "SAYS", "WHY"}, rows)
+			return t.table([]string{"SERVER", "TOOL", "AGENT SEES", "CAN USE", "SAYS", "WHY"}, rows)
 		},
 	}
 }

@@ -272,9 +272,9 @@ func serverToolsCommand() command {
 			return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/tools", func(list []apitype.ToolView) error {
 				var rows [][]string
 				for _, x := range list {
-					rows = append(rows, []string{x.Name, hints(x.ReadOnly, x.Destructive), clip(x.Description, 80)})
+					rows = append(rows, []string{x.Name, x.Exposed, hints(x.ReadOnly, x.Destructive), clip(x.Description, 80)})
 				}
-				return t.table([]string{"TOOL", "SAYS", "DESCRIPTION"}, rows)
+				return t.table([]string{"TOOL", "AGENTS SEE", "SAYS", "DESCRIPTION"}, rows)
 			})
 		},
 	}

@@ -38,6 +38,7 @@ type List struct {
 	kind   tools.Kind
 	sorted []*Target
 	names  map[string]*Target // by the name on this address
+	plain  map[string]*Target // on /mcp, by the server's own name; nil for a name of several
 	merged bool               // names of several servers
 	digest string
 
@@ -49,18 +50,24 @@ type List struct {
 // for a second page, so it is large.
 const pageSize = 2000
 
-func expose(kind tools.Kind, server, name string) string {
+func expose(kind tools.Kind, s *Server, name string) string {
 	if kind == tools.Resources || kind == tools.Templates {
-		return tools.ExposeURI(server, name)
+		return tools.ExposeURI(s.Name, name)
 	}
-	return tools.Expose(server, name)
+	return s.Exposes(kind, name)
 }
+
+// Exposes is the name on /mcp of a tool or a prompt of the server.
+func (s *Server) Exposes(kind tools.Kind, name string) string { return tools.Expose(s.Name, name, s.Offer.Lists[kind]) }
 
 func newCatalog(one *Server, targets map[tools.Kind][]*Target) *Catalog {
 	s := &Catalog{one: one, lists: map[tools.Kind]*List{}}
 	for _, kind := range tools.Kinds {
 		l := &List{kind: kind, sorted: targets[kind], names: make(map[string]*Target, len(targets[kind])), merged: one == nil}
 		h := sha256.New()
+		if l.merged && (kind == tools.Tools || kind == tools.Prompts) {
+			l.plain = plainNames(l.sorted)
+		}
 		for _, t := range l.sorted {
 			l.names[l.name(t)] = t
 			fmt.Fprintf(h, "%s\x00%s\x00", l.name(t), t.Tool.Fingerprint)
@@ -139,9 +146,31 @@ func onlyTask(raw []byte) bool {
 	return how == "required"
 }
 
+// plainNames are the names that an agent may use as well: the server's own, where only
+// one server has it, and with the server's name before it also where it had to be altered.
+func plainNames(list []*Target) map[string]*Target {
+	out := make(map[string]*Target, len(list))
+	for _, t := range list {
+		_, several := out[t.Tool.Name]
+		out[t.Tool.Name] = t
+		if several {
+			out[t.Tool.Name] = nil
+		}
+		if full := t.Server.Name + "__" + t.Tool.Name; full != t.Exposed {
+			out[full] = t
+		}
+	}
+	return out
+}
+
 // Find returns the tool or prompt of that name within reach at this address; nil
 // for none.
-func (s *Catalog) Find(kind tools.Kind, name string) *Target { return s.lists[kind].names[name] }
+func (s *Catalog) Find(kind tools.Kind, name string) *Target {
+	if t := s.lists[kind].names[name]; t != nil {
+		return t
+	}
+	return s.lists[kind].plain[name]
+}
 
 // Page returns one page of a list as the result of listing; ok is false when the
 // cursor is not one of this list as it is now.

@@ -187,7 +187,7 @@ func (w *Snapshot) ReachOf(a *Agent) *Reach {
 			for _, kind := range tools.Kinds {
 				for _, t := range s.Offer.Lists[kind] {
 					if d := on.Decide(kind.Rule(t.Name)); d.Admitted() {
-						n := &Target{Server: s, Tool: t, Exposed: expose(kind, s.Name, t.Name), Decision: d}
+						n := &Target{Server: s, Tool: t, Exposed: expose(kind, s, t.Name), Decision: d}
 						if kind == tools.Tools {
 							// A tool with bad annotations was left out, or is only spoken with
 							// in sessions, where there are no such headers.
@@ -312,7 +312,7 @@ func (w *Snapshot) find(kind tools.Kind, scope, name string) *Target {
 		for _, s := range w.Servers {
 			for k, names := range w.exposed {
 				for _, t := range s.Offer.Lists[k] {
-					e := tools.Expose(s.Name, t.Name)
+					e := s.Exposes(k, t.Name)
 					names[e] = Target{Server: s, Tool: t, Exposed: e}
 				}
 			}
@@ -321,5 +321,15 @@ func (w *Snapshot) find(kind tools.Kind, scope, name string) *Target {
 	if t, ok := w.exposed[kind][name]; ok {
 		return &t
 	}
-	return nil
+	// By the server's own name, where only one has it.
+	var only *Target
+	for _, t := range w.exposed[kind] {
+		if t.Tool.Name == name || t.Server.Name+"__"+t.Tool.Name == name {
+			if only != nil {
+				return nil
+			}
+			only = &t
+		}
+	}
+	return only
 }

@@ -1151,7 +1151,7 @@ export interface components {
             error?: string;
             id: string;
             /** @enum {string} */
-            outcome: "ok" | "tool-error" | "error" | "refused" | "cancelled" | "timeout" | "unreachable";
+            outcome: "ok" | "tool-error" | "error" | "refused" | "cancelled" | "timeout" | "unreachable" | "no-credential";
             /** @description owner of the agent; empty when the team owns it */
             person: string;
             /** @description masked and bounded; only in a single call */
@@ -1632,8 +1632,13 @@ export interface components {
             destructive: boolean;
             /** @description the name on /mcp */
             exposed: string;
-            /** @description which credential is missing for it, though it is admitted */
+            /** @description what stands in the way though it is admitted, in words */
             lacks?: string;
+            /**
+             * @description what the agent's next call would meet
+             * @enum {string}
+             */
+            next: "answer" | "refused" | "paused" | "no-credential" | "unreachable";
             /** @description the server says so */
             readOnly: boolean;
             /** @description id of the deciding rule; empty when no rule admits */
@@ -1978,6 +1983,9 @@ export interface components {
             description: string;
             /** @description the server says so */
             destructive: boolean;
+            /** @description the name on /mcp, where agents have the tools of all servers */
+            exposed: string;
+            /** @description the server's own name */
             name: string;
             /** @description the server says so */
             readOnly: boolean;

@@ -39,13 +39,13 @@ watch(() => props.name, loadAll)
 useLive({ topics: loadAll, back: loadAll })
 
 const a = computed(() => agent.data.value)
-const can = computed(() => (reach.data.value ?? []).filter((r) => r.admitted && !r.lacks).length)
+const can = computed(() => (reach.data.value ?? []).filter((r) => r.next === 'answer').length)
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (reach.data.value ?? []).filter(
     (r) =>
-      (which.value === 'all' || (r.admitted && !r.lacks) === (which.value === 'yes')) &&
-      (!f || `${r.server} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
+      (which.value === 'all' || (r.next === 'answer') === (which.value === 'yes')) &&
+      (!f || `${r.server} ${r.exposed} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
   )
 })
 
@@ -65,6 +65,13 @@ async function remove() {
 async function revoke(p: api.Pass) {
   const ok = await confirmed('Revoke this pass?', `The next call with the pass ending in ${p.hint} is refused.`, 'Revoke')
   if (ok && (await attempt(() => api.revokePass(props.name, p.id)))) void passes.load()
+}
+const looks = {
+  answer: { text: '● yes', tone: 'good' },
+  refused: { text: '■ no', tone: 'warn' },
+  paused: { text: '❙❙ paused', tone: 'soft' },
+  'no-credential': { text: '▲ not yet', tone: 'warn' },
+  unreachable: { text: '◆ not now', tone: 'bad' },
 }
 // A refusal wins over any admission, so where a rule refuses, that rule is what
 // has to be looked at.
@@ -156,13 +163,16 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             </td>
             <td>
               <span class="mono" :title="r.description">{{ r.tool }}</span> <span v-if="r.destructive" class="warn">destructive</span>
+              <div class="mono soft served" title="the name that agents see">{{ r.exposed }}</div>
             </td>
             <td>
-              <span v-if="r.lacks" class="warn">▲ not yet</span
-              ><span v-else :class="r.admitted ? 'good' : 'warn'">{{ r.admitted ? '● yes' : '■ no' }}</span>
+              <span :class="looks[r.next].tone">{{ looks[r.next].text }}</span>
             </td>
             <td class="soft">
-              {{ r.why }}<RouterLink v-if="r.lacks" :to="`/connect/${r.server}`" class="lack">{{ r.lacks }}</RouterLink>
+              {{ r.why
+              }}<RouterLink v-if="r.lacks" :to="r.next === 'unreachable' ? `/servers/${r.server}` : `/connect/${r.server}`" class="lack">{{
+                r.lacks
+              }}</RouterLink>
             </td>
             <td v-if="may('rules.keep')">
               <RouterLink
@@ -237,6 +247,10 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
 </template>
 
 <style scoped>
+.served {
+  font-size: 11px;
+  overflow-wrap: anywhere;
+}
 .note {
   margin: 0 0 12px;
   padding: 8px 12px;

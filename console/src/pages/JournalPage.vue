@@ -36,7 +36,7 @@ const counts = useResource((signal) => {
 const state = useResource(() => api.journalState())
 const agents = useResource(() => api.agents())
 const servers = useResource(() => api.servers())
-const outcomes = ['ok', 'tool-error', 'error', 'refused', 'cancelled', 'timeout', 'unreachable']
+const outcomes = ['ok', 'tool-error', 'error', 'refused', 'cancelled', 'timeout', 'unreachable', 'no-credential']
 
 async function loadList() {
   await list.load()

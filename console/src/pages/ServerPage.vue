@@ -222,6 +222,7 @@ function changed() {
                 >
                   {{ t.name }}
                 </button>
+                <div class="mono soft served" title="the name that agents see">{{ t.exposed }}</div>
               </td>
               <td>
                 <span v-if="t.destructive" class="warn">destructive</span><span v-else-if="t.readOnly" class="soft">read only</span
@@ -281,6 +282,10 @@ function changed() {
 </template>
 
 <style scoped>
+.served {
+  font-size: 11px;
+  overflow-wrap: anywhere;
+}
 .cards {
   display: grid;
   grid-template-columns: 1.2fr 1fr;

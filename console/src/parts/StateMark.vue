@@ -21,6 +21,7 @@ const looks: Record<string, { shape: string; tone: string }> = {
   cancelled: { shape: '◌', tone: 'soft' },
   'tool-error': { shape: '▲', tone: 'warn' },
   refused: { shape: '■', tone: 'warn' },
+  'no-credential': { shape: '▲', tone: 'warn' },
   refuse: { shape: '■', tone: 'warn' },
   revoked: { shape: '■', tone: 'warn' },
 }

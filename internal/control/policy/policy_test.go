@@ -160,3 +160,70 @@ func TestNamesThatComeBackInheritNothing(t *testing.T) {
 	assert.NotContains(t, becomes("/api/people/joss"), "agents")
 	w.Must("DELETE", "/api/people/joss", nil, nil)
 }
+
+// What an agent's reach tells is what its next call meets, for every way in which it
+// can fail.
+func TestReachTellsWhatTheNextCallMeets(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	tannoy := ferries.Tannoy("")
+	w.Register("sailings", testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), ferries.SailingsToken)
+	w.Register("tannoy", testkit.Upstream(t, tannoy), "")
+	w.Must("POST", "/api/servers", obj{
+		"name": "customs", "url": testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), "per": "person", "anyway": true,
+	}, nil)
+	w.Must("PUT", "/api/servers/customs/own", obj{"value": ferries.SailingsToken}, nil)
+	w.Register("tides", testkit.Upstream(t, ferries.Tides()), "")
+	for _, server := range []string{"sailings", "tannoy", "customs"} {
+		w.Rule("admit", "*", server, "*")
+	}
+	w.Person("ottilie", "Ottilie Brandt", team.Member)
+	w.Must("POST", "/api/agents", obj{"name": "marit-quill", "owner": "marit"}, nil)
+	w.Must("POST", "/api/agents", obj{"name": "night-watch"}, nil)
+	next := func(agent string) map[string]string {
+		var list []apitype.ReachedTool
+		w.Must("GET", "/api/agents/"+agent+"/reach", nil, &list)
+		out := map[string]string{}
+		for _, r := range list {
+			out[r.Server] = r.Next
+		}
+		return out
+	}
+	w.Must("PATCH", "/api/servers/tannoy", obj{"paused": true}, nil)
+	assert.Equal(t, map[string]string{"sailings": "answer", "tannoy": "paused", "customs": "answer", "tides": "refused"}, next("marit-quill"))
+	assert.Equal(t, "no-credential", next("night-watch")["customs"], "what one holder's credential lists is another's to supply")
+
+	agent := w.Raw("/mcp", w.Pass("night-watch"), "2025-11-25")
+	agent.CallTool("customs__find_sailings", "x")
+	agent.CallTool("tannoy__announce", "x")
+	agent.CallTool("tides__tide_table", "x")
+	calls := w.Calls(3, "?agent=night-watch")
+	outcomes := map[string]string{}
+	for _, c := range calls {
+		outcomes[c.Server] = c.Outcome + " " + c.RuleName
+	}
+	assert.Equal(t, map[string]string{
+		"customs": "no-credential admit-all-on-customs", "tannoy": "refused ", "tides": "refused ",
+	}, outcomes, "a paused server is no rule's refusal, and a missing credential no unreachable server")
+	w.Must("PATCH", "/api/agents/marit-quill", obj{"paused": true}, nil)
+	for server, n := range next("marit-quill") {
+		assert.Equal(t, "paused", n, server)
+	}
+}
+
+// Agents may call a tool by the server's own name where only one server has it.
+func TestPlainNamesAreUnderstood(t *testing.T) {
+	t.Parallel()
+	w := sailings(t)
+	w.Register("harbour", testkit.Upstream(t, ferries.Tides()), "")
+	w.Rule("admit", "*", "*", "*")
+	agent := w.Raw("/mcp", w.Pass("marit-quill"), "2025-11-25")
+	assert.Nil(t, agent.CallTool("tide_table", "x").Error)
+	assert.Equal(t, "harbour", w.Calls(1, "?tool=tide_table")[0].Server)
+	w.Register("tides", testkit.Upstream(t, ferries.Tides()), "")
+	assert.Contains(t, agent.CallTool("tide_table", "x").Error.Message, `no tool "tide_table"`, "of two, one has to be named")
+	w.Rule("refuse", "*", "tides", "*")
+	assert.Nil(t, agent.CallTool("tide_table", "x").Error, "what is out of reach is not in the way")
+	w.Rule("refuse", "*", "sailings", "cancel_*")
+	assert.Contains(t, agent.CallTool("cancel_sailing", "x").Error.Message, "refused by rule refuse-cancel-on-sailings")
+}

@@ -8,6 +8,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/snapshot"
+	"bouncer/internal/upstream"
 )
 
 // Reach returns every tool of every server, with whether the agent can use it, by
@@ -37,17 +38,37 @@ func (svc *Service) Reach(ctx context.Context, by team.Person, agent string) ([]
 func reached(s *snapshot.Server, tool tools.Tool, d rules.Decision, paused bool) apitype.ReachedTool {
 	sum := tool.Summary()
 	r := apitype.ReachedTool{
-		Server: s.Name, Tool: tool.Name, Exposed: tools.Expose(s.Name, tool.Name), Title: sum.Title, Description: sum.Description,
+		Server: s.Name, Tool: tool.Name, Exposed: s.Exposes(tools.Tools, tool.Name), Title: sum.Title, Description: sum.Description,
 		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: d.Admitted(), Rule: d.RuleID(), RuleName: d.RuleName(), Why: d.Reason(),
 	}
-	if r.Admitted && s.Missing != nil {
-		r.Lacks = s.Missing.Text
-	}
-	if s.Paused {
-		r.Admitted, r.Why = false, "the server is paused"
-	}
-	if paused {
-		r.Admitted, r.Why = false, "the agent is paused"
+	// The same order as a call is decided in.
+	switch {
+	case paused:
+		r.Admitted, r.Next, r.Why = false, "paused", "the agent is paused"
+	case !r.Admitted:
+		r.Next = "refused"
+	case s.Paused:
+		r.Admitted, r.Next, r.Why = false, "paused", "the server is paused"
+	case s.Missing != nil:
+		r.Next, r.Lacks = "no-credential", s.Missing.Text
+	default:
+		r.Next, r.Lacks = health(s.Connection)
 	}
 	return r
+}
+
+// health tells whether a call would get an answer over a connection, by what is known
+// of it now.
+func health(c *upstream.Connection) (next, lacks string) {
+	if c == nil {
+		return "unreachable", "there is no connection to it"
+	}
+	st := c.Status()
+	if st.State != team.StateFailing || st.Finding == nil {
+		return "answer", ""
+	}
+	if st.Finding.Cause.OfCredential() {
+		return "no-credential", st.Finding.Message
+	}
+	return "unreachable", st.Finding.Message
 }

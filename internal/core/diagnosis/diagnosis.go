@@ -103,6 +103,16 @@ type Evidence struct {
 	Note string
 }
 
+// OfCredential reports whether what is missing is a credential that works, which
+// whoever holds it supplies.
+func (c Cause) OfCredential() bool {
+	switch c {
+	case NoCredential, TokenRejected, TokenExpired, SignInNeeded, SignInEnded, ValueMissing:
+		return true
+	}
+	return false
+}
+
 // Finding is one root cause, explained.
 type Finding struct {
 	Cause   Cause  `json:"cause" doc:"layer.cause, from the list of causes"`

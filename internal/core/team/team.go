@@ -325,7 +325,7 @@ type Call struct {
 	Decision  string    `json:"decision" enum:"admit,refuse"`
 	Rule      string    `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
 	RuleName  string    `json:"ruleName,omitempty" doc:"name of that rule; left out when it is removed since"`
-	Outcome   string    `json:"outcome" enum:"ok,tool-error,error,refused,cancelled,timeout,unreachable"`
+	Outcome   string    `json:"outcome" enum:"ok,tool-error,error,refused,cancelled,timeout,unreachable,no-credential"`
 	Error     string    `json:"error,omitempty"`
 	Micros    int64     `json:"us" doc:"how long it took at the door, in microseconds"`
 	BytesIn   int       `json:"bytesIn" doc:"size of the arguments"`
@@ -352,6 +352,8 @@ const (
 	OutcomeCancelled   = "cancelled"
 	OutcomeTimeout     = "timeout"
 	OutcomeUnreachable = "unreachable"
+	// OutcomeNoCredential is a call that was admitted, and for which there is none.
+	OutcomeNoCredential = "no-credential"
 )
 
 // JournalState is how the journal does.
@@ -368,7 +370,7 @@ type JournalState struct {
 
 // Outcomes lists what can become of a call.
 var Outcomes = []string{
-	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable,
+	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable, OutcomeNoCredential,
 }
 
 // Bucket is a count of calls within one step of time.

@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sort"
+	"slices"
 	"strings"
 
 	"bouncer/internal/core/uri"
@@ -281,21 +282,27 @@ const maxExposed = 64
 const markLen = 11
 
 // Expose returns the name under which agents see a tool of several servers:
-// server__tool, 1 to 64 characters of A-Z a-z 0-9 _ -. A name that does not fit
-// is altered and marked with a hash of what it stands for. A name that fits but
-// looks marked is marked too, so that no plain name equals an altered one.
-func Expose(server, tool string) string {
+// server__tool, 1 to 64 characters of A-Z a-z 0-9 _ -. Only a name that does not fit
+// is altered, and marked with a hash of what it stands for. siblings are all the
+// server's tools: should one of them have just that name, another mark is taken, so
+// that no two are ever exposed alike.
+func Expose(server, tool string, siblings []Tool) string {
 	plain := server + "__" + tool
 	safe := clean(plain)
-	if safe == plain && len(plain) <= maxExposed && !marked(plain) {
+	if safe == plain && len(plain) <= maxExposed {
 		return plain
 	}
-	sum := sha256.Sum256([]byte(server + "\x00" + tool))
-	mark := strings.ToLower(base32.StdEncoding.EncodeToString(sum[:7]))[:markLen-1]
 	if len(safe) > maxExposed-markLen {
 		safe = safe[:maxExposed-markLen]
 	}
-	return safe + "_" + mark
+	for salt := ""; ; salt += "\x00" {
+		sum := sha256.Sum256([]byte(server + "\x00" + tool + salt))
+		name := safe + "_" + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:7]))[:markLen-1]
+		own := strings.TrimPrefix(name, server+"__")
+		if !slices.ContainsFunc(siblings, func(t Tool) bool { return t.Name == own }) {
+			return name
+		}
+	}
 }
 
 func clean(name string) string {
@@ -305,16 +312,4 @@ func clean(name string) string {
 		}
 		return '_'
 	}, name)
-}
-
-func marked(name string) bool {
-	if len(name) < markLen || name[len(name)-markLen] != '_' {
-		return false
-	}
-	for _, c := range name[len(name)-markLen+1:] {
-		if (c < 'a' || c > 'z') && (c < '2' || c > '7') {
-			return false
-		}
-	}
-	return true
 }

@@ -20,9 +20,9 @@ func TestExposedNamesFitEveryAssistantAndNeverCollide(t *testing.T) {
 			"find", "find_sailings", "find.sailings", "find/sailings", "find sailings", "Find", "finde", "fände", "fånde", "日本", "", "_", "__", "x__y",
 			long, long + "a", long + "b", long + ".", "find_abcdefghij", "find_ABCDEFGHIJ", strings.Repeat("t", 54), strings.Repeat("t", 55),
 		} {
-			name := Expose(server, tool)
+			name := Expose(server, tool, nil)
 			assert.Regexp(t, fits, name)
-			assert.Equal(t, name, Expose(server, tool), "must be stable")
+			assert.Equal(t, name, Expose(server, tool, nil), "must be stable")
 			key := server + "\x00" + tool
 			if other, twice := seen[name]; twice {
 				t.Fatalf("%q and %q both become %q", other, key, name)
@@ -30,12 +30,16 @@ func TestExposedNamesFitEveryAssistantAndNeverCollide(t *testing.T) {
 			seen[name] = key
 		}
 	}
-	assert.Equal(t, "sailings__find_sailings", Expose("sailings", "find_sailings"))
-	// A plain name that looks like an altered one is altered itself: nobody can
-	// choose a name that lands on another tool's.
-	altered := Expose("sailings", "find.sailings")
+	assert.Equal(t, "sailings__find_sailings", Expose("sailings", "find_sailings", nil))
+	assert.Equal(t, "docdb__drop_collection", Expose("docdb", "drop_collection", nil), "a last word of ten letters is no mark")
+	// Nobody can choose a name that lands on another tool's.
+	altered := Expose("sailings", "find.sailings", nil)
 	twin := strings.TrimPrefix(altered, "sailings__")
-	assert.NotEqual(t, altered, Expose("sailings", twin))
+	siblings := []Tool{{Name: "find.sailings"}, {Name: twin}}
+	assert.Equal(t, altered, Expose("sailings", twin, siblings), "what fits stays as it is")
+	again := Expose("sailings", "find.sailings", siblings)
+	assert.NotEqual(t, altered, again)
+	assert.Regexp(t, fits, again)
 }
 
 func TestABadToolCostsOnlyItself(t *testing.T) {
@@ -102,7 +106,7 @@ func TestSummaryOfForeignTypes(t *testing.T) {
 }
 
 func ExampleExpose() {
-	fmt.Println(Expose("sailings", "find_sailings"))
+	fmt.Println(Expose("sailings", "find_sailings", nil))
 	// Output: sailings__find_sailings
 }
 
@@ -115,7 +119,7 @@ func FuzzReadPage(f *testing.F) {
 			return
 		}
 		for _, tool := range list {
-			renamed := tool.Renamed(Tools, Expose("server", tool.Name))
+			renamed := tool.Renamed(Tools, Expose("server", tool.Name, list))
 			if !json.Valid(renamed) {
 				t.Fatalf("%q was renamed to %q", tool.Raw, renamed)
 			}

@@ -186,7 +186,7 @@ func (j *Call) ownState() string {
 // The call can simply be repeated afterwards.
 func (j *Call) refuseMissing(ctx context.Context, text, at string) {
 	text = j.target.Server.Name + ": " + text
-	if j.record(ctx, team.OutcomeUnreachable, text, nil) != nil {
+	if j.record(ctx, team.OutcomeNoCredential, text, nil) != nil {
 		return
 	}
 	if at == "" || !j.caller.Caps.URL {
@@ -249,7 +249,9 @@ func (j *Call) decide(f wire.Frame) bool {
 			j.entry.Server, j.entry.Tool = v.Scope, snapshot.Clip(j.kind.Rule(name))
 		} else {
 			j.entry.Server, j.entry.Tool = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name))
-			j.entry.Rule, j.entry.RuleName = j.target.Decision.RuleID(), j.target.Decision.RuleName()
+			if d := j.target.Decision; why == "" || !d.Admitted() { // a paused server is no matter of a rule
+				j.entry.Rule, j.entry.RuleName = d.RuleID(), d.RuleName()
+			}
 		}
 	}
 	if why != "" {
