@@ -94,7 +94,7 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 	do("is in", b.Wait("!!document.querySelector('nav.rail')"))
 	do("people", b.Click("nav a", "People"))
 	do("tie", b.Click("button", "Tie yourself to Pilothouse"))
-	do("go on", b.Click(".el-message-box button", "Go on"))
+	do("go on", b.Click(".el-message-box button", "Continue"))
 	do("as marit", b.Click("a", "Sign in as Marit Aune"))
 	do("is tied", b.Shows("signs in at the identity provider"))
 	do("sign out", b.Click("nav button", "Sign out"))
@@ -119,7 +119,7 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 
 	do("secrets", b.Click("nav a", "Secrets"))
 	do("empty", b.Shows("No secrets are stored yet"))
-	do("store", b.Click("button", "Store a secret"))
+	do("store", b.Click("button", "Add a secret"))
 	do("name", b.Type(".el-dialog input[name=name]", "sailings-token"))
 	do("value", b.Type(".el-dialog input[name=value]", "<your token>"))
 	do("a placeholder", b.Shows("placeholder"))
@@ -135,7 +135,7 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 
 	do("people", b.Click("nav a", "People"))
 	do("role by groups", b.Shows("by groups"))
-	do("invite", b.Click("button", "Invite by a link"))
+	do("invite", b.Click("button", "Invite by link"))
 	do("whom", b.Type(".el-dialog input[name=note]", "Teo, night watch"))
 	do("make", b.Click(".el-dialog button", "Make the link"))
 	do("shown once", b.Shows("/invitation/bni_"))
@@ -172,7 +172,7 @@ func TestConsoleFromConnectToAWorkingCall(t *testing.T) {
 	do("a program", b.Go(w.Base+"/oauth/authorize?"+q.Encode()))
 	do("who asks", b.Shows("Parlour wants to use your tools"))
 	do("what it could do", b.Shows("crew__who_is_on_watch"))
-	do("agree", b.Click("button", "Agree"))
+	do("agree", b.Click("button", "Approve"))
 	do("the answer goes back", b.Wait("location.href.startsWith('http://127.0.0.1:1/back?code=') || location.protocol === 'chrome-error:'"))
 
 	do("the invitation", b.Go(link))

@@ -98,7 +98,7 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("agent", b.Click("table.list a", "marit-quill"))
 	do("reach", b.Shows("0 of 3 tools"))
 	do("admit", b.Click("table.list button", "Admit find_sailings"))
-	do("rule", b.Click(".el-dialog button", "Put in force"))
+	do("rule", b.Click(".el-dialog button", "Add rule"))
 	do("admitted", b.Shows("1 of 3 tools"))
 
 	do("journal", b.Click("nav a", "Journal"))
@@ -126,7 +126,7 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	for field, glob := range map[string]string{"agent": "*", "server": "sailings", "tool": "find_*"} {
 		do(field, b.Type(".el-dialog input[name="+field+"]", glob))
 	}
-	do("rule", b.Click(".el-dialog button", "Put in force"))
+	do("rule", b.Click(".el-dialog button", "Add rule"))
 	do("in the list", b.Shows("find_*"))
 	do("journal", b.Click("nav a", "Journal"))
 	do("on its page", b.Wait(`location.pathname === '/journal'`))

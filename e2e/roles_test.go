@@ -72,7 +72,7 @@ func TestConsoleByRole(t *testing.T) {
 	assert.NotContains(t, p.says(), "Register a server")
 	p.must(p.Click("table.list a", "sailings"))
 	p.must(p.Shows("cancel_sailing"))
-	for _, action := range []string{"Reach it again", "Change", "Pause", "Remove"} {
+	for _, action := range []string{"Check now", "Change", "Pause", "Remove"} {
 		assert.NotContains(t, p.says(), action)
 	}
 	p.must(p.Click("nav a", "Agents"))
@@ -88,16 +88,16 @@ func TestConsoleByRole(t *testing.T) {
 	p.must(p.Shows("ottilie-parlour"))
 	assert.NotContains(t, p.says(), "marit-quill", "a member sees the own agents")
 	p.must(p.Click("table.list a", "ottilie-parlour"))
-	p.must(p.Shows("Without a pass this agent is not let in"))
-	p.must(p.Click("button", "Make a pass"))
+	p.must(p.Shows("This agent has no pass"))
+	p.must(p.Click("button", "Create a pass"))
 	p.must(p.Type(".el-dialog input[name=label]", "laptop"))
-	p.must(p.Click(".el-dialog button", "Make the pass"))
+	p.must(p.Click(".el-dialog button", "Create pass"))
 	p.must(p.Shows("shown this once"))
 	pass := regexp.MustCompile(`bnp_[A-Za-z0-9_-]{43}`).FindString(p.says())
 	require.NotEmpty(t, pass)
 	agent := w.Raw("/mcp", pass, "2025-11-25")
 	assert.Empty(t, agent.Names())
-	p.must(p.Click(".el-dialog button", "I have it"))
+	p.must(p.Click(".el-dialog button", "Done"))
 	p.must(p.Wait(fmt.Sprintf("!document.documentElement.outerHTML.includes(%q)", pass)))
 	p.must(
 		p.Wait(
@@ -152,9 +152,9 @@ func TestConsoleTellsWhatToDo(t *testing.T) {
 	sailings.Fail("unauthorised")
 	p.must(p.Click("nav a", "Servers"))
 	p.must(p.Click("table.list a", "sailings"))
-	p.must(p.Click("button", "Reach it again"))
+	p.must(p.Click("button", "Check now"))
 	p.must(p.Shows("the server rejected the registered token (401)"))
-	p.must(p.Shows("What helps: get a new token"))
+	p.must(p.Shows("Fix: get a new token"))
 	p.must(p.Shows("auth.token-rejected"))
 	sailings.Fail("")
 	p.must(p.Wait(`document.querySelector('.pagehead').innerText.includes('ready')`))

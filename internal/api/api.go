@@ -321,9 +321,13 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 		f := failed.Found()
 		return apitype.Problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
 	case errors.As(err, &probe):
+		what := probe.What
+		if what == "" {
+			what = "the server could not be reached as described"
+		}
 		return apitype.Problem{
 			Status:  502,
-			Title:   "the server could not be reached as described: " + probe.Finding.Message,
+			Title:   what + ": " + probe.Finding.Message,
 			Code:    string(probe.Finding.Cause),
 			Hint:    probe.Finding.Remedy,
 			Finding: &probe.Finding,

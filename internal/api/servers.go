@@ -80,9 +80,15 @@ func serverRoutes(svc *servers.Service) []route {
 		},
 		{
 			method: post, path: "/api/servers/{name}/check", id: "checkServer", action: access.KeepServers,
-			summary: "Reach a server again, from the beginning",
+			summary: "Look at a server now: at the process that runs, or the whole way to an address",
 			out:     apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Check(c.Context(), c.name("name")) },
+		},
+		{
+			method: post, path: "/api/servers/{name}/restart", id: "restartServer", action: access.KeepServers,
+			summary: "Replace what runs by what lies on the disk now; what does not answer replaces nothing",
+			out:     apitype.ServerInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Restart(c.Context(), c.person, c.name("name")) },
 		},
 	}
 }

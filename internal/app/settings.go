@@ -46,6 +46,8 @@ type Settings struct {
 	LogFormat    string
 	FirstAdmin   string
 	Processes    string
+	// AlteredPrograms is tell or restart.
+	AlteredPrograms string
 	// Private are address ranges that are not public and may be reached all the
 	// same when others name them.
 	Private       []netip.Prefix
@@ -250,6 +252,12 @@ var table = []Setting{
 		"on",
 		"off: no server may be a command that is started where the service runs",
 		oneOf(func(s *Settings) *string { return &s.Processes }, "on", "off"),
+	},
+	{
+		"altered-programs",
+		"tell",
+		"when the program or script of a running process changed: tell, or restart, once it answers, by itself",
+		oneOf(func(s *Settings) *string { return &s.AlteredPrograms }, "tell", "restart"),
 	},
 	{
 		"process-user",

@@ -92,7 +92,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
-	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll})
+	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll, TakeUp: s.AlteredPrograms == "restart"})
 	credentials := credential.New(credential.Options{
 		Store:      svc.store,
 		Keys:       keys,

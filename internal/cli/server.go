@@ -22,6 +22,7 @@ func serverCommands() []command {
 		serverRegisterCommand(),
 		serverUpdateCommand(),
 		serverCheckCommand(),
+		serverRestartCommand(),
 		serverToolsCommand(),
 		serverOperationsCommand(),
 		serverEditionsCommand(),
@@ -243,26 +244,37 @@ func serverUpdateCommand() command {
 
 func serverCheckCommand() command {
 	return command{
-		noun:    "server",
-		verb:    "check",
-		args:    "NAME",
-		short:   "Reach a server again, from the beginning",
+		noun: "server", verb: "check", args: "NAME", short: "Look at a server now",
+		long: `Of a process, it is the one that runs that is asked; bouncer server restart takes
+up a program that changed. To an address the whole way is gone again, step by step.`,
 		example: "bouncer server check sailings",
-		run: func(ctx context.Context, t *task) error {
-			var s apitype.ServerInfo
-			if err := t.client.Do(ctx, http.MethodPost, "/api/servers/"+seg(t.args[0])+"/check", nil, &s); err != nil {
-				return err
-			}
-			show := t.showServer
-			if t.json {
-				show = func(s apitype.ServerInfo) error { return t.writeJSON(s) }
-			}
-			if err := show(s); err != nil || s.Health.Finding == nil {
-				return err
-			}
-			return &failure{exitNoServer, s.Name + " cannot be reached: " + s.Health.Finding.Message, s.Health.Finding.Remedy}
-		},
+		run:     func(ctx context.Context, t *task) error { return t.look(ctx, "check") },
 	}
+}
+
+func serverRestartCommand() command {
+	return command{
+		noun: "server", verb: "restart", args: "NAME", short: "Replace what runs by what lies on the disk now",
+		long:    "The new process has to answer first; if it does not, the one before goes on.",
+		example: "bouncer server restart berths",
+		run:     func(ctx context.Context, t *task) error { return t.look(ctx, "restart") },
+	}
+}
+
+// look has a server checked or restarted, and shows how it is doing then.
+func (t *task) look(ctx context.Context, verb string) error {
+	var s apitype.ServerInfo
+	if err := t.client.Do(ctx, http.MethodPost, "/api/servers/"+seg(t.args[0])+"/"+verb, nil, &s); err != nil {
+		return err
+	}
+	show := t.showServer
+	if t.json {
+		show = func(s apitype.ServerInfo) error { return t.writeJSON(s) }
+	}
+	if err := show(s); err != nil || s.Health.Finding == nil {
+		return err
+	}
+	return &failure{exitNoServer, s.Name + " cannot be reached: " + s.Health.Finding.Message, s.Health.Finding.Remedy}
 }
 
 func serverToolsCommand() command {

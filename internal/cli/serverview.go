@@ -62,9 +62,9 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		rows = append(
 			rows,
 			[2]string{"cause", string(h.Finding.Cause)},
-			[2]string{"because", h.Finding.Message},
-			[2]string{"what helps", h.Finding.Remedy},
-			[2]string{"up to", h.Finding.Actor},
+			[2]string{"error", h.Finding.Message},
+			[2]string{"fix", h.Finding.Remedy},
+			[2]string{"who can fix it", h.Finding.Actor},
 		)
 	}
 	if s.Command != "" {
@@ -74,6 +74,14 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 			[2]string{"variables", strings.Join(s.Env, " ")},
 			[2]string{"secret in", s.SecretEnv},
 		)
+	}
+	if h.PID != 0 && h.Started != nil {
+		rows = append(rows, [2]string{"process", fmt.Sprintf("%d, started %s", h.PID, clock(*h.Started))})
+	}
+	if h.Altered != "" {
+		rows = append(rows, [2]string{
+			"changed", h.Altered + " changed since; the process runs the code before. To take it up: bouncer server restart " + s.Name,
+		})
 	}
 	if h.Noise > 0 {
 		rows = append(
@@ -88,7 +96,7 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		if r[1] == "" {
 			r[1] = "-"
 		}
-		fmt.Fprintf(t.Out, "  %-12s %s\n", r[0], clip(r[1], 400))
+		fmt.Fprintf(t.Out, "  %-14s %s\n", r[0], clip(r[1], 400))
 	}
 	t.showStages(h.Stages)
 	for _, line := range strings.Split(strings.TrimSpace(h.Stderr), "\n") {
@@ -138,7 +146,7 @@ func (t *task) showStages(stages []team.Stage) {
 		if !s.OK {
 			mark = "failed: " + s.Note
 		}
-		fmt.Fprintf(t.Out, "  %-12s %8.1f ms  %s\n", s.Name, s.Millis, mark)
+		fmt.Fprintf(t.Out, "  %-14s %8.1f ms  %s\n", s.Name, s.Millis, mark)
 	}
 }
 

@@ -7,6 +7,7 @@ package link
 
 import (
 	"context"
+	"time"
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
@@ -63,9 +64,19 @@ type Transport interface {
 	// capabilities; with session it has a session, even of a server that needs none.
 	// It is nil where the server cannot be had twice.
 	Fork(caps wire.Caps, session bool) Transport
-	// Diagnostics are the end of what a process wrote to standard error, masked, and
-	// how many lines it wrote to standard output that were not the protocol.
-	Diagnostics() (stderr string, noise int)
+	// Diagnostics tells about the process that runs, of a server that is one.
+	Diagnostics() Diagnostics
+	// Altered looks whether a file that the running process was started from is
+	// another one since, and returns its path; "" for none. It reads the disk.
+	Altered() string
+}
+
+// Diagnostics is what is known of a running process.
+type Diagnostics struct {
+	PID     int
+	Started time.Time
+	Stderr  string // the end of what it wrote to standard error, masked
+	Noise   int    // lines on standard output that were not the protocol
 }
 
 // Traits are what distinguishes transports for those who keep them.

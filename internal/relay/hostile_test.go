@@ -192,29 +192,12 @@ func TestACarriageReturnForgesNoEvent(t *testing.T) {
 	assert.NotContains(t, text, "\r")
 }
 
-// stateful is the command of a process that is one agent's, as a script.
-func script(t *testing.T) string {
-	path := filepath.Join(t.TempDir(), "server.sh")
-	const body = `#!/bin/sh
-while read -r line; do
-  id=$(printf '%s' "$line" | sed -n 's/.*"id":\([0-9]*\).*/\1/p')
-  case "$line" in
-  *'"initialize"'*) printf '{"jsonrpc":"2.0","id":%s,"result":{"protocolVersion":"2025-11-25","capabilities":{"tools":{}},"serverInfo":{"name":"s","version":"1"}}}\n' "$id" ;;
-  *'"tools/list"'*) printf '{"jsonrpc":"2.0","id":%s,"result":{"tools":[{"name":"act","inputSchema":{"type":"object"}}]}}\n' "$id" ;;
-  *'"tools/call"'*) printf '{"jsonrpc":"2.0","id":%s,"result":{"content":[{"type":"text","text":"%s"}]}}\n' "$id" "$$" ;;
-  esac
-done
-`
-	require.NoError(t, os.WriteFile(path, []byte(body), 0o700)) //nolint:gosec // it is started
-	return path
-}
-
 // However many sessions an agent opens, it gets so many processes of its own, and
 // others go on.
 func TestOneAgentTakesNotAllProcesses(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "alone", "command": script(t), "sharing": "private"}, nil)
+	w.Must("POST", "/api/servers", testkit.Obj{"name": "alone", "command": testkit.Program(t, "act"), "sharing": "private"}, nil)
 	w.Rule("admit", "*", "*", "*")
 	greedy := w.Agent("marit-quill")
 	w.Must("POST", "/api/agents", testkit.Obj{"name": "night-watch"}, nil)
@@ -255,7 +238,7 @@ func TestOneAgentTakesNotAllProcesses(t *testing.T) {
 func TestOwnCredentialsStartOnlySoManyProcesses(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
-	w.Must("POST", "/api/servers", testkit.Obj{"name": "local", "command": script(t), "secretEnv": "KEY", "token": "skf-team-key"}, nil)
+	w.Must("POST", "/api/servers", testkit.Obj{"name": "local", "command": testkit.Program(t, "act"), "secretEnv": "KEY", "token": "skf-team-key"}, nil)
 	w.Rule("admit", "*", "*", "*")
 	for i := range 12 {
 		name := fmt.Sprint("quill-", i)
@@ -284,7 +267,7 @@ func TestProcessesOffStartsNothing(t *testing.T) {
 	dir, mark := t.TempDir(), filepath.Join(t.TempDir(), "started")
 	w := testkit.Start(t, map[string]string{"data": dir})
 	command := filepath.Join(t.TempDir(), "server.sh")
-	raw, err := os.ReadFile(script(t))
+	raw, err := os.ReadFile(testkit.Program(t, "act"))
 	require.NoError(t, err)
 	body := strings.Replace(string(raw), "#!/bin/sh\n", "#!/bin/sh\necho x >> "+mark+"\n", 1)
 	require.NoError(t, os.WriteFile(command, []byte(body), 0o700)) //nolint:gosec // it is started

@@ -154,6 +154,32 @@ func (svc *Service) Check(ctx context.Context, name string) (apitype.ServerInfo,
 	return svc.info(s), nil
 }
 
+// Restart replaces what runs of a server by what lies on the disk or answers at its
+// address now. What does not answer replaces nothing: a *team.ProbeError says why.
+func (svc *Service) Restart(ctx context.Context, by team.Person, name string) (apitype.ServerInfo, error) {
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return apitype.ServerInfo{}, store.Explain(err, "server", name)
+	}
+	if c, _ := svc.pool.Best(s.ID); c == nil {
+		return svc.Check(ctx, name) // which says what it waits for
+	}
+	st, err := svc.pool.Restart(ctx, s.ID)
+	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	if st.Finding != nil {
+		return apitype.ServerInfo{}, &team.ProbeError{
+			What: "the new one does not answer, and what runs goes on", Finding: *st.Finding, Stages: st.Stages,
+		}
+	}
+	change := registry.Change{By: by, What: "server.restart", Subject: name, Topics: []string{"servers"}}
+	if err := svc.registry.Write(ctx, change, func(*store.Tx) error { return nil }); err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	return svc.info(s), nil
+}
+
 // Dependents tells what hangs on a server, and what becomes of it when it is removed.
 func (svc *Service) Dependents(ctx context.Context, name string) ([]team.Dependent, error) {
 	s, err := svc.store.ServerByName(ctx, name)

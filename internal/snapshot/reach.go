@@ -58,7 +58,9 @@ func expose(kind tools.Kind, s *Server, name string) string {
 }
 
 // Exposes is the name on /mcp of a tool or a prompt of the server.
-func (s *Server) Exposes(kind tools.Kind, name string) string { return tools.Expose(s.Name, name, s.Offer.Lists[kind]) }
+func (s *Server) Exposes(kind tools.Kind, name string) string {
+	return tools.Expose(s.Name, name, s.Offer.Lists[kind])
+}
 
 func newCatalog(one *Server, targets map[tools.Kind][]*Target) *Catalog {
 	s := &Catalog{one: one, lists: map[tools.Kind]*List{}}

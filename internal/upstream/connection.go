@@ -27,6 +27,9 @@ type Options struct {
 	// Changed is called after every change of state or of the offer. It may be
 	// called by a goroutine that carries a call, so it must not block.
 	Changed func(link.Status)
+	// Altered is called when a running process is no longer what lies on the disk; nil
+	// for nobody. It must not block.
+	Altered func()
 	// Notice is told what the server says outside of any request, but for changes
 	// of its lists. It must not block.
 	Notice func(frame []byte, f wire.Frame)
@@ -87,6 +90,8 @@ const (
 	// settleFor is how long changes of a list are gathered before it is read again,
 	// so that a server that tells of them without end costs no more.
 	settleFor = 50 * time.Millisecond
+	// lookEvery is how often the files of a running process are looked at.
+	lookEvery = time.Second
 )
 
 // Start starts keeping a link. list is the tool list last recorded, which is in
@@ -349,18 +354,28 @@ func (k *Connection) Status() link.Status {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	st := k.status
-	st.Stderr, st.Noise = k.link.Diagnostics()
+	d := k.link.Diagnostics()
+	st.Stderr, st.Noise, st.PID = d.Stderr, d.Noise, d.PID
+	if d.PID != 0 {
+		st.Started = &d.Started
+	}
 	return st
 }
 
-// Check reaches the server from the beginning, so that every step is seen, and
-// returns the outcome. While the kept link works it is left alone, since calls
-// may be under way on it: a fresh one, given by the caller, tries the way.
+// Check looks at the server and returns the outcome. A process that runs is asked
+// itself, since another one may run other code. To an address a fresh link, given by
+// the caller, goes the whole way, so that every step is seen; the kept one is left
+// alone while it works, since calls may be under way on it.
 func (k *Connection) Check(ctx context.Context, fresh link.Transport) link.Status {
 	defer k.wake()
 	if k.Status().State != team.StateReady {
 		k.link.Close(ctx)
 		k.probe(ctx)
+		return k.Status()
+	}
+	if k.link.Traits().StartsProcess {
+		k.probe(ctx)
+		k.noteAltered()
 		return k.Status()
 	}
 	st := link.Assess(fresh.Probe(ctx))
@@ -473,6 +488,7 @@ func (k *Connection) probe(ctx context.Context) {
 	if len(st.Stages) == 1 {
 		st.Stages = old.Stages // the session was open: only the list was read again
 	}
+	st.Altered = old.Altered
 	k.status = st
 	k.mu.Unlock()
 	k.once.Do(func() { close(k.tried) })
@@ -502,8 +518,16 @@ func (k *Connection) watch(ctx context.Context) {
 	go func() { ended <- k.link.Listen(ctx, func() {}) }()
 	timer := time.NewTimer(k.o.Poll)
 	defer timer.Stop()
+	var look <-chan time.Time
+	if k.link.Traits().StartsProcess {
+		ticker := time.NewTicker(lookEvery)
+		defer ticker.Stop()
+		look = ticker.C
+	}
 	for streaming := true; ; {
 		select {
+		case <-look:
+			k.noteAltered()
 		case look := <-ended:
 			if look {
 				return
@@ -545,6 +569,27 @@ func (k *Connection) watch(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// noteAltered tells when the running process was started from files that are others
+// since.
+func (k *Connection) noteAltered() {
+	path := k.link.Altered()
+	k.mu.Lock()
+	changed := k.status.Altered != path
+	k.status.Altered = path
+	st := k.status
+	k.mu.Unlock()
+	if !changed {
+		return
+	}
+	if path != "" {
+		k.o.Log.Info("the program of a server changed since it was started", "server", k.link.Name(), "file", path)
+		if k.o.Altered != nil {
+			k.o.Altered()
+		}
+	}
+	k.o.Changed(st)
 }
 
 // unchanged reads the offer while the stream stays open and reports whether it is

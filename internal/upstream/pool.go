@@ -51,6 +51,8 @@ type PoolOptions struct {
 	Notice func(key string, frame []byte, f wire.Frame)
 	// Poll is as in Options.
 	Poll time.Duration
+	// TakeUp is set for starting a process anew when its files have changed.
+	TakeUp bool
 }
 
 // Pool keeps the connections that are wanted. It is safe for concurrent use; Apply
@@ -64,12 +66,16 @@ type Pool struct {
 	mu      sync.Mutex // guards the maps; never held while dialling, probing or closing
 	entries map[Key]*entry
 	offered map[Key]offer
+	again   map[Key]bool // to be replaced though nothing about them was altered
+
+	taking sync.WaitGroup // restarts by themselves
 }
 
 // entry is a kept connection with what it was started from.
 type entry struct {
 	connection  *Connection
 	fingerprint string
+	wanted      Wanted
 }
 
 // offer is a conversation that was probed already, for a connection that is about
@@ -82,7 +88,7 @@ type offer struct {
 
 // NewPool returns an empty Pool; Close ends it.
 func NewPool(o PoolOptions) *Pool {
-	p := &Pool{o: o, changed: make(chan struct{}, 1), entries: map[Key]*entry{}, offered: map[Key]offer{}}
+	p := &Pool{o: o, changed: make(chan struct{}, 1), entries: map[Key]*entry{}, offered: map[Key]offer{}, again: map[Key]bool{}}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	return p
 }
@@ -107,8 +113,8 @@ func (p *Pool) Apply(wanted []Wanted) (gone []*Connection) {
 	for _, w := range wanted {
 		key := Key{w.Server.ID, w.Holder}
 		print := fingerprint(w.Server, w.Credential)
-		old, probed := p.known(key)
-		if old != nil && old.fingerprint == print {
+		old, probed, again := p.known(key)
+		if old != nil && old.fingerprint == print && !again {
 			keep[key] = true
 			continue
 		}
@@ -118,7 +124,7 @@ func (p *Pool) Apply(wanted []Wanted) (gone []*Connection) {
 		}
 		keep[key] = true
 		p.mu.Lock()
-		p.entries[key] = &entry{next, print}
+		p.entries[key] = &entry{next, print, w}
 		p.mu.Unlock()
 		if old != nil {
 			gone = append(gone, old.connection)
@@ -135,10 +141,58 @@ func (p *Pool) Apply(wanted []Wanted) (gone []*Connection) {
 	return gone
 }
 
-func (p *Pool) known(key Key) (*entry, offer) {
+func (p *Pool) known(key Key) (old *entry, probed offer, again bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.entries[key], p.offered[key]
+	again = p.again[key]
+	delete(p.again, key)
+	return p.entries[key], p.offered[key], again
+}
+
+// Restart reaches a server anew for each of its connections, and leaves what answers
+// for the next Apply to put in the place of what runs. Until then, and when the new one
+// does not answer, what runs goes on; the finding then says why. Conversations that were
+// left and are not taken are closed by Discard.
+func (p *Pool) Restart(ctx context.Context, serverID string) (link.Status, error) {
+	var last link.Status
+	for key := range p.all() {
+		if key.Server != serverID {
+			continue
+		}
+		p.mu.Lock()
+		e := p.entries[key]
+		p.mu.Unlock()
+		if e == nil {
+			continue
+		}
+		transport, err := dial.New(e.wanted.Server, e.wanted.Credential, p.o.Link)
+		if err != nil {
+			return last, fmt.Errorf("reach a server anew: %w", err)
+		}
+		last = link.Assess(transport.Probe(ctx))
+		if last.State != team.StateReady {
+			transport.Close(ctx)
+			return last, nil
+		}
+		p.Discard(ctx, key)
+		p.mu.Lock()
+		p.offered[key], p.again[key] = offer{transport, last, e.fingerprint}, true
+		p.mu.Unlock()
+	}
+	return last, nil
+}
+
+// takeUp replaces a process whose files have changed, once, without anybody asking.
+func (p *Pool) takeUp(serverID string) {
+	st, err := p.Restart(p.ctx, serverID)
+	if err != nil || st.State != team.StateReady {
+		p.o.Log.Warn("a changed program does not answer, and the one before goes on", "error", err, "cause", cause(st))
+		return
+	}
+	select {
+	case p.changed <- struct{}{}:
+	default:
+	}
 }
 
 // start begins a connection: over the conversation that was offered for it, else
@@ -192,8 +246,13 @@ func (p *Pool) other(serverID string) *entry {
 
 func (p *Pool) options(key Key, sharing string) Options {
 	name := key.String()
+	var altered func()
+	if p.o.TakeUp {
+		altered = func() { p.taking.Go(func() { p.takeUp(key.Server) }) }
+	}
 	return Options{
-		Log: p.o.Log, Poll: p.o.Poll, Sharing: sharing,
+		Altered: altered,
+		Log:     p.o.Log, Poll: p.o.Poll, Sharing: sharing,
 		Notice: func(frame []byte, f wire.Frame) { p.o.Notice(name, frame, f) },
 		Changed: func(link.Status) {
 			select {
@@ -340,6 +399,7 @@ func (p *Pool) Discard(ctx context.Context, key Key) {
 // Close ends all connections, and waits for them until ctx ends.
 func (p *Pool) Close(ctx context.Context) {
 	p.cancel()
+	p.taking.Wait()
 	p.mu.Lock()
 	left := make([]link.Transport, 0, len(p.offered))
 	for key, o := range p.offered {

@@ -810,7 +810,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Reach a server again, from the beginning
+         * Look at a server now: at the process that runs, or the whole way to an address
          * @description For the roles an admin or a maintainer.
          */
         post: operations["checkServer"];
@@ -893,6 +893,26 @@ export interface paths {
          * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["dropOwn"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/servers/{name}/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Replace what runs by what lies on the disk now; what does not answer replaces nothing
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["restartServer"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1289,6 +1309,8 @@ export interface components {
             remedy: string;
         };
         Health: {
+            /** @description file of a local process that changed since it was started, so that it still runs the code before */
+            altered?: string;
             /** Format: date-time */
             checked: string;
             /** @description digest of the tool list */
@@ -1299,6 +1321,8 @@ export interface components {
             leftOut?: string[];
             /** @description lines that a local process wrote to standard output and that are not the protocol */
             noise?: number;
+            /** @description process that runs, of a server that is one */
+            pid?: number;
             prompts: number;
             /** @description resources and resource templates */
             resources: number;
@@ -1312,6 +1336,11 @@ export interface components {
              */
             since: string;
             stages?: components["schemas"]["Stage"][];
+            /**
+             * Format: date-time
+             * @description when that process was started
+             */
+            started?: string;
             /**
              * @description waiting: nobody has signed in to it yet
              * @enum {string}
@@ -3746,7 +3775,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Reach a server again, from the beginning */
+            /** @description Look at a server now: at the process that runs, or the whole way to an address */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3914,6 +3943,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restartServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Replace what runs by what lies on the disk now; what does not answer replaces nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerInfo"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -86,6 +86,7 @@ export const readDocument = (source: DocumentSource) => request<DocumentInfo>('P
 export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
 export const updateServer = (name: string, body: ServerPatch) => request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
 export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
+export const restartServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/restart`)
 export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)
 
 export const agents = () => request<Agent[]>('GET', '/api/agents')

@@ -200,7 +200,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
       <h2>Passes</h2>
       <div class="grow" />
       <span v-if="mayKeep && !mayAct" class="soft">Only {{ a.owner }} makes passes: whoever holds one acts with their sign-ins.</span>
-      <ElButton v-if="mayKeep && mayAct" size="small" type="primary" @click="making = true">Make a pass</ElButton>
+      <ElButton v-if="mayKeep && mayAct" size="small" type="primary" @click="making = true">Create a pass</ElButton>
     </div>
     <ListFrame
       :loading="passes.loading.value"
@@ -210,7 +210,8 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
       :retry="loadAll"
     >
       <template #empty
-        >Without a pass this agent is not let in. Make one here, or run <code>bouncer enrol {{ name }} --config FILE</code>.</template
+        >This agent has no pass, so it cannot connect. Create one here, or run
+        <code>bouncer enrol {{ name }} --config FILE</code>.</template
       >
       <table class="list">
         <thead>
@@ -218,9 +219,9 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             <th>Token</th>
             <th>State</th>
             <th style="width: 34%">Label</th>
-            <th>Made</th>
+            <th>Created</th>
             <th>Valid until</th>
-            <th>Last shown</th>
+            <th>Last used</th>
             <th v-if="mayKeep" style="width: 84px"></th>
           </tr>
         </thead>

@@ -83,9 +83,9 @@ async function store() {
           The token is tried first, kept encrypted, and used for <strong>{{ whom }}</strong> only.
         </p>
         <ElFormItem label="Token for this server" :error="action.failure.value?.field ? action.failure.value.message : ''">
-          <ElInput v-model="token" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />
+          <ElInput v-model="token" name="token" type="password" autocomplete="off" placeholder="encrypted, never shown again" />
         </ElFormItem>
-        <ElButton type="primary" native-type="submit" :loading="action.busy.value" :disabled="!token.trim()">Try and store</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="action.busy.value" :disabled="!token.trim()">Test and save</ElButton>
       </ElForm>
     </template>
   </section>

@@ -48,18 +48,18 @@ async function added() {
   <section v-else-if="data" class="sheet pad one">
     <ErrorNote v-if="failure" :error="failure" />
     <dl class="facts">
-      <dt>calls itself</dt>
+      <dt>Program</dt>
       <dd>
         <strong>{{ data.appName }}</strong>{{ ' ' }}
         <span class="soft">{{ data.document ? 'as its own site describes it' : 'nobody has checked that' }}</span>
       </dd>
-      <dt>answer goes to</dt>
+      <dt>Redirects to</dt>
       <dd class="mono">{{ data.returns }}</dd>
-      <dt>wants</dt>
+      <dt>Requests</dt>
       <dd class="mono">{{ data.resource }}</dd>
     </dl>
     <template v-if="data.agents.length">
-      <h2 class="ask">Which agent is it?</h2>
+      <h2 class="ask">Which agent does it act as?</h2>
       <ElRadioGroup v-model="agent" class="agents">
         <ElRadio v-for="a in data.agents" :key="a.name" :value="a.name"
           >{{ a.name }}
@@ -80,11 +80,11 @@ async function added() {
         </template>
       </div>
     </template>
-    <p v-else>You have no agent that it could be.</p>
+    <p v-else>You have no agent it can act as.</p>
     <p><button class="plain" type="button" @click="adding = true">Add an agent for it</button></p>
     <div class="actions">
       <ElButton :disabled="busy" @click="decide('')">Decline</ElButton>
-      <ElButton type="primary" :loading="busy" :disabled="!agent" @click="decide(agent)">Agree</ElButton>
+      <ElButton type="primary" :loading="busy" :disabled="!agent" @click="decide(agent)">Approve</ElButton>
     </div>
   </section>
   <AgentDialog v-if="adding" @close="adding = false" @done="added" />

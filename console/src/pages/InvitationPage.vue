@@ -28,7 +28,7 @@ async function join() {
     <p>You are invited to the team. Choose how you sign in.</p>
     <ErrorNote v-if="failure && !['name', 'fullName', 'password'].includes(failure.field)" :error="failure" />
     <ElForm label-position="top" @submit.prevent="join">
-      <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"
+      <ElFormItem label="User name" :error="fieldError('name')"
         ><ElInput v-model="form.name" name="name" autocomplete="username" autofocus
       /></ElFormItem>
       <ElFormItem label="Full name" :error="fieldError('fullName')"

@@ -100,7 +100,7 @@ const total = computed(() =>
   list.data.value === undefined ? undefined : filtering.value ? Math.max(1, rows.value.length) : rows.value.length,
 )
 const filtering = computed(() => Object.values(filter).some(Boolean))
-const holdText = computed(() => (held.value ? `Go on${waiting.value ? ` (${waiting.value} new)` : ''}` : 'Hold still'))
+const holdText = computed(() => (held.value ? `Resume${waiting.value ? ` (${waiting.value} new)` : ''}` : 'Pause updates'))
 function hold() {
   held.value = !held.value
   if (!held.value) loadAll()
@@ -161,7 +161,7 @@ function hold() {
           <th>Server</th>
           <th>Tool</th>
           <th>Outcome</th>
-          <th class="num">Took</th>
+          <th class="num">Duration</th>
           <th>Error</th>
         </tr>
       </thead>

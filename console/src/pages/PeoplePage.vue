@@ -61,7 +61,7 @@ async function submit() {
 async function tie() {
   const provider = service.value?.provider ?? ''
   const text = `You sign in at ${provider} now. From then on your groups there say what your role is.`
-  if (!(await confirmed(`Tie yourself to ${provider}?`, text, 'Go on'))) return
+  if (!(await confirmed(`Tie yourself to ${provider}?`, text, 'Continue'))) return
   const to = await action.run(() => api.tieMyself('/people'))
   if (to) window.location.assign(to.url)
 }
@@ -97,8 +97,8 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
     <ElInput v-model="filter" class="filter" placeholder="Filter people and logins" clearable aria-label="Filter people and logins" />
     <div class="grow" />
     <template v-if="admin">
-      <ElButton @click="adding = 'add'">Add somebody</ElButton>
-      <ElButton type="primary" @click="adding = 'invite'">Invite by a link</ElButton>
+      <ElButton @click="adding = 'add'">Add a person</ElButton>
+      <ElButton type="primary" @click="adding = 'invite'">Invite by link</ElButton>
     </template>
   </div>
   <ListFrame
@@ -122,7 +122,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
           <th>Name</th>
           <th>Full name</th>
           <th>Role</th>
-          <th>May</th>
+          <th>Permissions</th>
           <th v-if="admin"></th>
         </tr>
       </thead>
@@ -144,7 +144,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
             /></ElSelect>
             <template v-else
               >{{ p.role }}
-              <div v-if="p.elsewhere" class="soft">by groups</div></template
+              <div v-if="p.elsewhere" class="soft">set by groups</div></template
             >
           </td>
           <td class="soft">
@@ -155,7 +155,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
           </td>
           <td v-if="admin">
             <template v-if="p.name !== person?.name"
-              ><button class="plain" type="button" @click="reset(p)">New password</button> ·
+              ><button class="plain" type="button" @click="reset(p)">Reset password</button> ·
               <button class="plain" type="button" @click="remove(p)">Remove</button></template
             ><span v-else class="soft">you</span>
           </td>
@@ -187,7 +187,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
             <th>Role</th>
             <th>For</th>
             <th>By</th>
-            <th>Ends</th>
+            <th>Expires</th>
             <th></th>
           </tr>
         </thead>
@@ -201,7 +201,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
             <td>{{ i.by }}</td>
             <td>{{ dateOnly(i.expires) }}</td>
             <td>
-              <button class="plain" type="button" @click="withdraw(i)">{{ i.state === 'open' ? 'Take back' : 'Clear' }}</button>
+              <button class="plain" type="button" @click="withdraw(i)">{{ i.state === 'open' ? 'Withdraw' : 'Clear' }}</button>
             </td>
           </tr>
         </tbody>
@@ -232,7 +232,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
           <th>Person</th>
           <th>Where</th>
           <th>From</th>
-          <th>Opened</th>
+          <th>Signed in</th>
           <th>Last used</th>
           <th></th>
         </tr>
@@ -253,14 +253,14 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
     <ErrorNote v-if="action.failure.value && !action.failure.value.field" :error="action.failure.value" />
     <ElForm label-position="top" @submit.prevent="submit">
       <template v-if="adding === 'add'">
-        <ElFormItem label="Short name, to sign in with" :error="fieldError('name')"
+        <ElFormItem label="User name" :error="fieldError('name')"
           ><ElInput v-model="form.name" name="name" placeholder="isla" autofocus
         /></ElFormItem>
         <ElFormItem label="Full name" :error="fieldError('fullName')"
           ><ElInput v-model="form.fullName" name="fullName" placeholder="Isla Faro"
         /></ElFormItem>
       </template>
-      <ElFormItem v-else label="Whom it is for" :error="fieldError('note')"
+      <ElFormItem v-else label="For (note)" :error="fieldError('note')"
         ><ElInput v-model="form.note" name="note" placeholder="Isla, ropes" autofocus
       /></ElFormItem>
       <ElFormItem label="Role" :error="fieldError('role')">
@@ -273,7 +273,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
         {{ adding === 'invite' ? 'The link works once, for seven days.' : 'They get a one-time password, which they replace.' }}
       </p>
       <div class="actions">
-        <ElButton @click="open = false">Leave</ElButton
+        <ElButton @click="open = false">Cancel</ElButton
         ><ElButton type="primary" native-type="submit" :loading="action.busy.value">{{
           adding === 'invite' ? 'Make the link' : 'Add'
         }}</ElButton>
@@ -281,7 +281,7 @@ const copy = () => navigator.clipboard.writeText(once.value?.text ?? '')
     </ElForm>
   </ElDialog>
   <ElDialog v-model="shownOnce" :title="once?.title" width="560px" append-to-body>
-    <p>Pass it on to them only; it cannot be shown again.</p>
+    <p>Share it with them only; it cannot be shown again.</p>
     <pre class="body once">{{ once?.text }}</pre>
     <div class="actions"><ElButton @click="copy">Copy</ElButton><ElButton type="primary" @click="shownOnce = false">Done</ElButton></div>
   </ElDialog>

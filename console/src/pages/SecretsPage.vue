@@ -58,9 +58,9 @@ function detail(s: api.Secret): string {
   <div class="pagehead">
     <h1>Secrets</h1>
     <ElInput v-model="filter" class="filter" placeholder="Filter secrets" clearable aria-label="Filter secrets" />
-    <span class="soft">Kept encrypted; nobody reads a value back.</span>
+    <span class="soft">Encrypted at rest; values are never shown.</span>
     <div class="grow" />
-    <ElButton v-if="may('secrets.add')" type="primary" @click="adding = true">Store a secret</ElButton>
+    <ElButton v-if="may('secrets.add')" type="primary" @click="adding = true">Add a secret</ElButton>
   </div>
   <div v-if="soon.length" class="soon" role="status">
     <strong>{{ soon.length === 1 ? 'One secret needs' : `${soon.length} secrets need` }} a new value</strong>
@@ -75,8 +75,8 @@ function detail(s: api.Secret): string {
     <template #empty>
       <p>No secrets are stored{{ may('secrets.add') ? '' : ' for you' }} yet.</p>
       <p v-if="may('secrets.add')">
-        <button class="plain" type="button" @click="adding = true">Store the first one</button>, or give a server its token when you
-        register it.
+        <button class="plain" type="button" @click="adding = true">Add the first one</button>, or give a server its token when you register
+        it.
       </p>
       <p v-else>When a server wants a token of your own, its page lets you store it.</p>
     </template>
@@ -95,8 +95,8 @@ function detail(s: api.Secret): string {
           <th>Secret</th>
           <th>Kind</th>
           <th>Used by</th>
-          <th>What is known of it</th>
-          <th>Ends</th>
+          <th>Details</th>
+          <th>Expires</th>
           <th>Last used</th>
           <th></th>
         </tr>
@@ -123,7 +123,7 @@ function detail(s: api.Secret): string {
           <td class="soft">{{ ago(s.used) }}</td>
           <td>
             <template v-if="mine(s)"
-              ><button class="plain" type="button" @click="rotating = s">New value</button> ·
+              ><button class="plain" type="button" @click="rotating = s">Rotate</button> ·
               <button class="plain" type="button" @click="remove(s)">Remove</button></template
             >
           </td>

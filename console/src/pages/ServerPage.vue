@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElInput } from 'element-plus'
+import { ElButton, ElInput, ElMessage } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import * as api from '../api'
@@ -68,6 +68,10 @@ async function again() {
   await check.run(() => api.checkServer(props.name))
   loadAll()
 }
+async function restart() {
+  if (await check.run(() => api.restartServer(props.name))) ElMessage.success(`${props.name} runs anew`)
+  loadAll()
+}
 async function pause(paused: boolean) {
   if (await attempt(() => api.updateServer(props.name, { paused }))) loadAll()
 }
@@ -87,7 +91,8 @@ function changed() {
     <StateMark v-if="s" :state="s.health.state" />
     <div class="grow" />
     <template v-if="s && may('servers.keep')">
-      <ElButton :loading="check.busy.value" :disabled="s.paused" @click="again">Reach it again</ElButton>
+      <ElButton :loading="check.busy.value" :disabled="s.paused" @click="again">Check now</ElButton>
+      <ElButton v-if="s.command" :loading="check.busy.value" :disabled="s.paused" @click="restart">Restart</ElButton>
       <ElButton @click="changing = true">Change</ElButton>
       <ElButton @click="pause(!s.paused)">{{ s.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
@@ -98,16 +103,22 @@ function changed() {
   <template v-if="s">
     <div v-if="s.health.finding" class="finding" role="status">
       <strong>{{ s.health.finding.message }}</strong>
-      <div>What helps: {{ s.health.finding.remedy }}</div>
+      <div>Fix: {{ s.health.finding.remedy }}</div>
       <div class="soft">
-        Up to {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}. Agents
-        keep the last known tools; their calls are told this reason.
+        Who can fix it: {{ s.health.finding.actor }} · cause <code>{{ s.health.finding.cause }}</code> · since {{ moment(s.health.since) }}.
+        Agents keep the last known tools; their calls are told this reason.
+      </div>
+    </div>
+    <div v-if="s.health.altered" class="finding wait" role="status">
+      <strong>Its program changed on disk; the process still runs the code before.</strong>
+      <div>
+        Fix: restart it. Changed file: <code>{{ s.health.altered }}</code>
       </div>
     </div>
     <div v-if="waiting" class="finding wait" role="status">
-      <strong>Nobody has a credential for it yet.</strong>
+      <strong>No credentials yet.</strong>
       <div>
-        What helps:
+        Fix:
         <RouterLink :to="`/connect/${name}${s.per === 'person' ? '' : '?for=team'}`">{{
           s.signIn ? 'sign in' : 'store a token'
         }}</RouterLink>. Until then, calls are told who has to.
@@ -115,7 +126,7 @@ function changed() {
     </div>
     <div class="cards">
       <section class="sheet pad">
-        <h2>What it is</h2>
+        <h2>Details</h2>
         <dl class="facts">
           <dt>{{ s.command ? 'command' : 'address' }}</dt>
           <dd class="mono">{{ place(s) }}</dd>
@@ -127,7 +138,7 @@ function changed() {
             ><dt>variables</dt>
             <dd class="mono">{{ s.env.join(' ') }}</dd></template
           >
-          <dt>says it is</dt>
+          <dt>server info</dt>
           <dd>{{ s.health.serverName || '–' }} {{ s.health.serverVersion }}</dd>
           <dt>transport</dt>
           <dd>
@@ -140,7 +151,7 @@ function changed() {
             <dd>{{ s.sharing }}</dd></template
           >
           <template v-if="limits"
-            ><dt>at most</dt>
+            ><dt>limits</dt>
             <dd>{{ limits }}</dd></template
           >
           <template v-if="s.headers?.length"
@@ -154,20 +165,26 @@ function changed() {
             {{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span
             ><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span>
           </dd>
+          <template v-if="s.health.pid"
+            ><dt>process</dt>
+            <dd>
+              {{ s.health.pid }}<span v-if="s.health.started" class="soft">, started {{ moment(s.health.started) }}</span>
+            </dd></template
+          >
           <template v-if="s.health.noise"
-            ><dt>noise</dt>
+            ><dt>stray output</dt>
             <dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template
           >
           <dt>registered</dt>
           <dd>{{ fullMoment(s.created) }}</dd>
           <template v-if="s.health.leftOut?.length"
-            ><dt>left out</dt>
+            ><dt>skipped tools</dt>
             <dd class="warn">{{ s.health.leftOut.join('; ') }}</dd></template
           >
         </dl>
       </section>
       <section class="sheet pad">
-        <h2>The way to it</h2>
+        <h2>Connection</h2>
         <table v-if="s.health.stages?.length" class="stages">
           <tbody>
             <tr v-for="st in s.health.stages" :key="st.name">
@@ -178,11 +195,11 @@ function changed() {
             </tr>
           </tbody>
         </table>
-        <p v-else class="soft">Not reached since the service started.</p>
+        <p v-else class="soft">No connection since the service started.</p>
       </section>
     </div>
     <section v-if="s.health.stderr" class="stderr">
-      <h2>What it wrote last to standard error</h2>
+      <h2>Standard error (latest)</h2>
       <pre class="body" tabindex="0">{{ s.health.stderr }}</pre>
     </section>
     <div class="pagehead sub">
@@ -196,7 +213,7 @@ function changed() {
       :shown="shown.length"
       :retry="loadAll"
     >
-      <template #empty>This server offers no tools, as far as is known. Reach it again, or ask its operator.</template>
+      <template #empty>This server lists no tools. Check it again, or ask its operator.</template>
       <table class="list">
         <colgroup>
           <col style="width: 22%" />
@@ -206,7 +223,7 @@ function changed() {
         <thead>
           <tr>
             <th>Tool</th>
-            <th>It says</th>
+            <th>Hints</th>
             <th>Description</th>
           </tr>
         </thead>
@@ -247,7 +264,7 @@ function changed() {
       :shown="shownEditions.length"
       :retry="loadAll"
     >
-      <template #empty>No tool list was seen yet. Reach the server, and its first edition is recorded.</template>
+      <template #empty>No tool list has been recorded yet. Check the server to record the first edition.</template>
       <table class="list">
         <colgroup>
           <col style="width: 18%" />
@@ -257,10 +274,10 @@ function changed() {
         </colgroup>
         <thead>
           <tr>
-            <th>Seen</th>
+            <th>Recorded</th>
             <th>Edition</th>
             <th>Tools</th>
-            <th>What it changed</th>
+            <th>What changed</th>
           </tr>
         </thead>
         <tbody>

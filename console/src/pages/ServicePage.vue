@@ -54,7 +54,7 @@ const filled = computed(() => {
             : 'normal: answers never wait for the disk'
         }}
       </dd>
-      <dt>Kept</dt>
+      <dt>Retention</dt>
       <dd>{{ journal.data.value.keepDays ? `for ${journal.data.value.keepDays} days` : 'without an end' }}</dd>
       <dt>Size</dt>
       <dd>
@@ -96,7 +96,7 @@ const filled = computed(() => {
         <tr>
           <th>What</th>
           <th>In use</th>
-          <th class="num">Most so far</th>
+          <th class="num">Peak</th>
           <th class="num">Per person</th>
           <th class="num">Per agent</th>
           <th class="num">Refused</th>

@@ -70,13 +70,13 @@ async function choose() {
         <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"
           ><ElInput v-model="form.password" name="old" type="password"
         /></ElFormItem>
-        <ElFormItem label="New password" :error="fieldError('new')"
+        <ElFormItem label="Reset password" :error="fieldError('new')"
           ><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus
         /></ElFormItem>
-        <ElFormItem label="Once more" :error="differ ? 'The two differ' : ''"
+        <ElFormItem label="Repeat new password" :error="differ ? 'The two differ' : ''"
           ><ElInput v-model="form.again" name="again" type="password" autocomplete="new-password"
         /></ElFormItem>
-        <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Set the password</ElButton>
+        <ElButton class="wide" type="primary" native-type="submit" :loading="busy">Set password</ElButton>
       </ElForm>
     </template>
   </GatePanel>

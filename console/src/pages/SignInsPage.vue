@@ -75,8 +75,8 @@ async function revoke(c: api.Consent) {
   </div>
   <ErrorNote v-if="begin.failure.value" :error="begin.failure.value" />
   <ErrorNote v-else-if="problem" :error="new api.ApiError(0, problem.what, problem.hint)" />
-  <section v-if="todo.length" class="todo" aria-label="What you have to do">
-    <h2>What you have to do</h2>
+  <section v-if="todo.length" class="todo" aria-label="To do">
+    <h2>To do</h2>
     <div v-for="s in todo" :key="s.server + s.agent + s.person" class="task">
       <div class="grow">
         <strong>{{ s.state === 'needed' ? 'Sign in at' : 'Sign in again at' }} {{ s.server }}</strong>
@@ -105,10 +105,10 @@ async function revoke(c: api.Consent) {
       <thead>
         <tr>
           <th>Server</th>
-          <th>Whose</th>
+          <th>Account of</th>
           <th>State</th>
-          <th>May do there</th>
-          <th>Ends</th>
+          <th>Scopes</th>
+          <th>Expires</th>
           <th>Renewed</th>
           <th></th>
         </tr>
@@ -137,7 +137,7 @@ async function revoke(c: api.Consent) {
     </table>
   </ListFrame>
   <div class="pagehead sub">
-    <h2>Programs that signed in to Bouncer</h2>
+    <h2>Connected programs</h2>
     <span class="soft">Assistants that know OAuth need only the address; somebody agrees once, and picks the agent.</span>
   </div>
   <ListFrame
@@ -163,8 +163,8 @@ async function revoke(c: api.Consent) {
       <thead>
         <tr>
           <th>Program</th>
-          <th>Speaks as</th>
-          <th>Agreed by</th>
+          <th>Acts as</th>
+          <th>Approved by</th>
           <th>Address</th>
           <th>State</th>
           <th>Last used</th>

@@ -38,9 +38,7 @@ async function submit() {
       <ElFormItem v-if="!agent" label="Name" :error="fieldError('name')"
         ><ElInput v-model="form.name" name="name" placeholder="marit-quill" autofocus
       /></ElFormItem>
-      <ElFormItem label="Which assistant it is" :error="fieldError('kind')"
-        ><ElInput v-model="form.kind" name="kind" placeholder="quill"
-      /></ElFormItem>
+      <ElFormItem label="Assistant" :error="fieldError('kind')"><ElInput v-model="form.kind" name="kind" placeholder="quill" /></ElFormItem>
       <ElFormItem label="Owner">
         <ElSelect v-model="form.owner" :disabled="!may('agents.keep', '')">
           <ElOption value="" label="the team" />

@@ -34,7 +34,7 @@ async function choose(ev: Event) {
       placeholder="Paste the OpenAPI document (JSON or YAML), or its address"
     />
     <div class="row">
-      <ElButton size="small" :loading="busy" :disabled="!text.trim()" @click="read">Read the document</ElButton>
+      <ElButton size="small" :loading="busy" :disabled="!text.trim()" @click="read">Load document</ElButton>
       <label class="soft">or choose a file <input type="file" accept=".json,.yaml,.yml" @change="choose" /></label>
     </div>
     <ErrorNote v-if="failure" :error="failure" />

@@ -48,16 +48,16 @@ async function copy() {
       <pre class="body" tabindex="0">{{ entry }}</pre>
       <div class="actions">
         <ElButton @click="copy">{{ copied ? 'Copied' : 'Copy' }}</ElButton>
-        <ElButton type="primary" @click="open = false">I have it</ElButton>
+        <ElButton type="primary" @click="open = false">Done</ElButton>
       </div>
     </template>
     <ElForm v-else label-position="top" @submit.prevent="submit">
       <ErrorNote v-if="failure" :error="failure" />
-      <ElFormItem label="Where it is used"><ElInput v-model="form.label" name="label" placeholder="laptop" autofocus /></ElFormItem>
-      <ElFormItem label="Valid for how many days"><ElInputNumber v-model="form.days" :min="1" :max="366" /></ElFormItem>
+      <ElFormItem label="Label"><ElInput v-model="form.label" name="label" placeholder="laptop" autofocus /></ElFormItem>
+      <ElFormItem label="Valid for (days)"><ElInputNumber v-model="form.days" :min="1" :max="366" /></ElFormItem>
       <div class="actions">
-        <ElButton @click="open = false">Leave</ElButton>
-        <ElButton type="primary" native-type="submit" :loading="busy">Make the pass</ElButton>
+        <ElButton @click="open = false">Cancel</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">Create pass</ElButton>
       </div>
     </ElForm>
   </ElDialog>

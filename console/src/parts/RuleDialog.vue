@@ -57,17 +57,17 @@ async function submit() {
         ><ElInput v-model="form.server" name="server" placeholder="sailings, *"
       /></ElFormItem>
       <ElFormItem label="Tools" :error="fieldError('tool')"><ElInput v-model="form.tool" name="tool" placeholder="find_*, *" /></ElFormItem>
-      <ElFormItem label="Why (agents are told)" :error="fieldError('note')"
+      <ElFormItem label="Reason (shown to agents)" :error="fieldError('note')"
         ><ElInput v-model="form.note" name="note" placeholder="a sentence, if it helps"
       /></ElFormItem>
       <ElFormItem label="Name" :error="fieldError('name')"
         ><ElInput v-model="form.name" name="name" :placeholder="rule ? '' : 'made of what the rule says'"
       /></ElFormItem>
-      <ElCheckbox v-if="nothing || anyway" v-model="anyway">Put it in force though it matches nothing yet</ElCheckbox>
+      <ElCheckbox v-if="nothing || anyway" v-model="anyway">Save it although it matches nothing yet</ElCheckbox>
       <p class="soft">{{ reads }}. <code>*</code> is any run of characters, <code>?</code> is one. A refusal wins over an admission.</p>
       <div class="actions">
         <ElButton @click="open = false">Cancel</ElButton>
-        <ElButton type="primary" native-type="submit" :loading="busy">{{ rule ? 'Save' : 'Put in force' }}</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">{{ rule ? 'Save' : 'Add rule' }}</ElButton>
       </div>
     </ElForm>
   </ElDialog>

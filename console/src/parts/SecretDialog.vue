@@ -92,18 +92,18 @@ async function submit() {
           :type="isKey ? 'textarea' : 'password'"
           :rows="4"
           autocomplete="off"
-          placeholder="kept encrypted, never shown again"
+          placeholder="encrypted, never shown again"
         />
       </ElFormItem>
-      <ElFormItem v-else label="Where it is read when it is used" :error="fieldError('source')">
+      <ElFormItem v-else label="Source" :error="fieldError('source')">
         <ElInput v-model="source" name="source" class="mono" placeholder="env NAME, file /path or command LINE" />
       </ElFormItem>
       <ul v-if="told.length" class="told" role="status">
         <li v-for="t in told" :key="t">{{ t }}</li>
       </ul>
-      <ElCheckbox v-if="may('secrets.source')" v-model="outside">The value is kept elsewhere, and read when it is used</ElCheckbox>
-      <ElFormItem v-if="!secret" label="Try it on a server first">
-        <ElSelect v-model="server" clearable placeholder="do not try it" aria-label="Server to try it on"
+      <ElCheckbox v-if="may('secrets.source')" v-model="outside">The value is kept elsewhere and read on use</ElCheckbox>
+      <ElFormItem v-if="!secret" label="Test it on a server first">
+        <ElSelect v-model="server" clearable placeholder="no test" aria-label="Server to test it on"
           ><ElOption v-for="s in servers" :key="s" :value="s" :label="s"
         /></ElSelect>
       </ElFormItem>
@@ -111,14 +111,14 @@ async function submit() {
         <p class="soft">
           The new value is tried on {{ secret.usedBy.join(', ') || 'no server, since none is given it' }} before it is stored.
         </p>
-        <ElFormItem label="Hours for which the value before is still tried, when a server refuses the new one"
+        <ElFormItem label="Hours to keep the previous value as a fallback"
           ><ElInputNumber v-model="overlap" :min="0" :max="168"
         /></ElFormItem>
-        <ElCheckbox v-if="failure?.finding || anyway" v-model="anyway">Store it anyway</ElCheckbox>
+        <ElCheckbox v-if="failure?.finding || anyway" v-model="anyway">Save anyway</ElCheckbox>
       </template>
       <div class="actions">
-        <span v-if="busy" class="soft" role="status">Trying it …</span>
-        <ElButton @click="open = false">Leave</ElButton>
+        <span v-if="busy" class="soft" role="status">Testing …</span>
+        <ElButton @click="open = false">Cancel</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">{{ secret ? 'Try and store' : 'Store' }}</ElButton>
       </div>
     </ElForm>

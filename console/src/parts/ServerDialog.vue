@@ -138,11 +138,11 @@ async function submit() {
   <ElDialog v-model="shown" :title="title" width="520px" top="5vh" append-to-body>
     <ErrorNote v-if="failure && !failure.field" :error="failure" />
     <ElForm label-position="top" @submit.prevent="submit">
-      <ElFormItem v-if="!server" label="It is">
+      <ElFormItem v-if="!server" label="Type">
         <ElRadioGroup v-model="kind">
-          <ElRadioButton value="address">at an address</ElRadioButton>
-          <ElRadioButton value="command">a command</ElRadioButton>
-          <ElRadioButton value="rest">a REST API</ElRadioButton>
+          <ElRadioButton value="address">URL</ElRadioButton>
+          <ElRadioButton value="command">Command</ElRadioButton>
+          <ElRadioButton value="rest">REST API</ElRadioButton>
         </ElRadioGroup>
       </ElFormItem>
       <ElFormItem v-if="!server" label="Name" :error="fieldError('name')">
@@ -159,73 +159,73 @@ async function submit() {
         <span v-if="!isRest && !server" class="soft">Which transport and revision it speaks is found out.</span>
       </ElFormItem>
       <template v-else-if="!server">
-        <ElFormItem label="Command, as the machine that runs Bouncer knows it" :error="fieldError('command')">
+        <ElFormItem label="Command (on the machine that runs Bouncer)" :error="fieldError('command')">
           <ElInput v-model="command" name="command" placeholder="/opt/skerrow/berths" />
         </ElFormItem>
-        <ElFormItem label="Arguments, one a line" :error="fieldError('args')"
+        <ElFormItem label="Arguments, one per line" :error="fieldError('args')"
           ><ElInput v-model="argLines" name="args" type="textarea" :rows="2"
         /></ElFormItem>
-        <ElFormItem label="Working directory, if it matters" :error="fieldError('dir')"><ElInput v-model="dir" name="dir" /></ElFormItem>
-        <ElFormItem label="Variables, NAME=value, one a line" :error="fieldError('env')"
+        <ElFormItem label="Working directory (optional)" :error="fieldError('dir')"><ElInput v-model="dir" name="dir" /></ElFormItem>
+        <ElFormItem label="Environment variables, NAME=value, one per line" :error="fieldError('env')"
           ><ElInput v-model="envLines" name="env" type="textarea" :rows="2"
         /></ElFormItem>
-        <ElFormItem label="Variable that carries a secret, if there is one" :error="fieldError('secretEnv')"
+        <ElFormItem label="Environment variable for the secret (optional)" :error="fieldError('secretEnv')"
           ><ElInput v-model="secretEnv" name="secretEnv" placeholder="BERTHS_KEY"
         /></ElFormItem>
       </template>
       <template v-if="isAddress && !server">
-        <ElFormItem label="It lets in with" :error="fieldError('signIn.grant')">
+        <ElFormItem label="Authentication" :error="fieldError('signIn.grant')">
           <ElRadioGroup v-model="access">
-            <ElRadioButton value="token">a token, or nothing</ElRadioButton>
-            <ElRadioButton value="code">a sign-in</ElRadioButton>
-            <ElRadioButton value="client">client credentials</ElRadioButton>
+            <ElRadioButton value="token">Token or none</ElRadioButton>
+            <ElRadioButton value="code">OAuth sign-in</ElRadioButton>
+            <ElRadioButton value="client">OAuth client credentials</ElRadioButton>
           </ElRadioGroup>
         </ElFormItem>
-        <ElFormItem v-if="access !== 'client'" label="Whose" :error="fieldError('per')">
+        <ElFormItem v-if="access !== 'client'" label="Credential owner" :error="fieldError('per')">
           <ElRadioGroup v-model="per">
-            <ElRadioButton value="team">one for the team</ElRadioButton>
-            <ElRadioButton value="person">each person’s own</ElRadioButton>
-            <ElRadioButton value="agent">each agent’s own</ElRadioButton>
+            <ElRadioButton value="team">shared by the team</ElRadioButton>
+            <ElRadioButton value="person">per person</ElRadioButton>
+            <ElRadioButton value="agent">per agent</ElRadioButton>
           </ElRadioGroup>
         </ElFormItem>
         <template v-else>
           <ElFormItem label="Client id" :error="fieldError('signIn.clientId')"><ElInput v-model="clientId" name="clientId" /></ElFormItem>
-          <ElFormItem label="Stored secret with the client’s secret" :error="fieldError('signIn.clientSecret')"
+          <ElFormItem label="Secret that holds the client secret" :error="fieldError('signIn.clientSecret')"
             ><ElInput v-model="clientSecret" name="clientSecret" placeholder="fuel-client"
           /></ElFormItem>
         </template>
       </template>
       <ElFormItem v-if="wantsToken" :label="tokenLabel" :error="fieldError('token')">
-        <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="kept encrypted, never shown again" />
+        <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="encrypted, never shown again" />
       </ElFormItem>
       <details v-if="!isRest || !server" class="more">
-        <summary>Settings that few servers need</summary>
+        <summary>Advanced settings</summary>
         <ElFormItem v-if="!isRest" label="Sharing" :error="fieldError('sharing')">
           <ElSelect v-model="sharing" aria-label="Sharing">
-            <ElOption value="auto" label="auto: one for each agent session where that is cheap" />
-            <ElOption value="shared" label="shared by all agents that can do the same" />
-            <ElOption value="private" label="private: one for each agent session" />
+            <ElOption value="auto" label="auto: per agent session where cheap" />
+            <ElOption value="shared" label="shared by all agents" />
+            <ElOption value="private" label="private: one per agent session" />
           </ElSelect>
         </ElFormItem>
         <template v-if="!server && isCommand">
-          <ElFormItem label="Memory at most, in MiB" :error="fieldError('memoryMiB')"
+          <ElFormItem label="Memory limit (MiB)" :error="fieldError('memoryMiB')"
             ><ElInputNumber v-model="memoryMiB" :min="16" :step="64"
           /></ElFormItem>
-          <ElFormItem label="Processes at most" :error="fieldError('processes')"><ElInputNumber v-model="processes" :min="1" /></ElFormItem>
+          <ElFormItem label="Process limit" :error="fieldError('processes')"><ElInputNumber v-model="processes" :min="1" /></ElFormItem>
         </template>
         <template v-else-if="!server">
-          <ElFormItem label="Header that carries the token as it is" :error="fieldError('secretHeader')"
+          <ElFormItem label="Header for the raw token" :error="fieldError('secretHeader')"
             ><ElInput v-model="secretHeader" name="secretHeader" placeholder="X-Api-Key"
           /></ElFormItem>
-          <ElFormItem label="Further headers, Name: value, one a line" :error="fieldError('headers')"
+          <ElFormItem label="Additional headers, Name: value, one per line" :error="fieldError('headers')"
             ><ElInput v-model="headerLines" name="headers" type="textarea" :rows="2"
           /></ElFormItem>
         </template>
       </details>
-      <ElCheckbox v-if="canForce" v-model="anyway">Do it anyway, although it cannot be reached now</ElCheckbox>
+      <ElCheckbox v-if="canForce" v-model="anyway">Save even though it cannot be reached now</ElCheckbox>
       <div class="actions">
         <span v-if="busy" class="soft" role="status">{{ progress }}</span>
-        <ElButton @click="shown = false">Leave</ElButton>
+        <ElButton @click="shown = false">Cancel</ElButton>
         <ElButton type="primary" native-type="submit" :loading="busy">{{ action }}</ElButton>
       </div>
     </ElForm>

@@ -3,7 +3,7 @@ import { ApiError } from '../api'
 
 /** confirmed asks before something that cannot be undone. */
 export async function confirmed(title: string, text: string, action: string): Promise<boolean> {
-  return ElMessageBox.confirm(text, title, { confirmButtonText: action, cancelButtonText: 'Leave it', type: 'warning' }).then(
+  return ElMessageBox.confirm(text, title, { confirmButtonText: action, cancelButtonText: 'Cancel', type: 'warning' }).then(
     () => true,
     () => false,
   )

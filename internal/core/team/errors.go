@@ -25,6 +25,8 @@ func (e *ThrottledError) Error() string {
 // ProbeError says why a server was not registered or altered: it could not be
 // reached as described.
 type ProbeError struct {
+	// What failed, and what stays as it was; "" for a registration or an alteration.
+	What    string
 	Finding diagnosis.Finding
 	Stages  []Stage
 }

@@ -225,6 +225,9 @@ type Health struct {
 	Stages        []Stage            `json:"stages,omitempty"`
 	Stderr        string             `json:"stderr,omitempty" doc:"end of what a local process wrote to standard error, masked"`
 	Noise         int                `json:"noise,omitempty" doc:"lines that a local process wrote to standard output and that are not the protocol"`
+	PID           int                `json:"pid,omitempty" doc:"process that runs, of a server that is one"`
+	Started       *time.Time         `json:"started,omitempty" doc:"when that process was started"`
+	Altered       string             `json:"altered,omitempty" doc:"file of a local process that changed since it was started, so that it still runs the code before"`
 	Since         time.Time          `json:"since" doc:"when this state began"`
 	Checked       time.Time          `json:"checked"`
 }

@@ -13,8 +13,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"sort"
 	"slices"
+	"sort"
 	"strings"
 
 	"bouncer/internal/core/uri"

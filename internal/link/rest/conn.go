@@ -68,7 +68,10 @@ func (l *Conn) Open(context.Context) (link.Greeting, error) { return l.offers.Gr
 func (l *Conn) Fork(wire.Caps, bool) link.Transport { return nil }
 
 // Diagnostics implements Transport; there is nothing besides the answers.
-func (l *Conn) Diagnostics() (stderr string, noise int) { return "", 0 }
+func (l *Conn) Diagnostics() link.Diagnostics { return link.Diagnostics{} }
+
+// Altered implements Transport.
+func (l *Conn) Altered() string { return "" }
 
 // Offer implements Transport.
 func (l *Conn) Offer(context.Context) (link.Offer, error) { return l.offers, nil }

@@ -308,7 +308,10 @@ func (l *Conn) Fork(caps wire.Caps, _ bool) link.Transport { return &Conn{Client
 func (l *Conn) Traits() link.Traits { return link.Traits{} }
 
 // Diagnostics implements Transport; there is nothing besides the answers.
-func (l *Conn) Diagnostics() (stderr string, noise int) { return "", 0 }
+func (l *Conn) Diagnostics() link.Diagnostics { return link.Diagnostics{} }
+
+// Altered implements Transport.
+func (l *Conn) Altered() string { return "" }
 
 // Close implements link.Transport.
 func (l *Conn) Close(context.Context) {

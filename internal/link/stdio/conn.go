@@ -207,7 +207,7 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	if err != nil {
 		return nil, errors.Join(err, inR.Close(), inW.Close())
 	}
-	c := &process{stdin: inW, started: time.Now()}
+	c := &process{stdin: inW, started: time.Now(), files: look(path, p.c.Dir, p.c.Args)}
 	c.Mux = mux.New(p.Base, c.send)
 	c.Late, c.Gone = c.silence, func(stage string) error { return p.gone(c, stage) }
 	c.cmd = &exec.Cmd{
@@ -411,12 +411,25 @@ func (p *Conn) Listen(ctx context.Context, ready func()) bool {
 }
 
 // Diagnostics implements Transport.
-func (p *Conn) Diagnostics() (stderr string, noise int) {
+func (p *Conn) Diagnostics() link.Diagnostics {
 	c := p.current.Load()
 	if c == nil {
-		return "", 0
+		return link.Diagnostics{}
 	}
-	return p.Masker.Text(c.stderr.String()), int(c.noise.Load())
+	d := link.Diagnostics{Stderr: p.Masker.Text(c.stderr.String()), Noise: int(c.noise.Load())}
+	if !c.Over() {
+		d.PID, d.Started = c.cmd.Process.Pid, c.started
+	}
+	return d
+}
+
+// Altered implements Transport.
+func (p *Conn) Altered() string {
+	c := p.current.Load()
+	if c == nil || c.Over() {
+		return ""
+	}
+	return c.files.altered()
 }
 
 // gone says why a process is no longer there.

@@ -32,6 +32,7 @@ type process struct {
 	cmd      *exec.Cmd
 	spawned  *spawn.Process
 	started  time.Time
+	files    program       // what it was started from
 	greeting link.Greeting // set before the child is shared
 	stderr   tailBuffer
 	noise    atomic.Int64

@@ -262,7 +262,7 @@ func TestMisbehavingProcessHarmsTheCallConcernedOnly(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "through the noise", got)
 	}
-	_, noise := p.Diagnostics()
+	noise := p.Diagnostics().Noise
 	assert.Equal(t, 4, noise, "one line for each answer, that to initialize included")
 
 	var f *link.Failure
@@ -322,7 +322,7 @@ func TestStubbornProcessEndsWithItsChildren(t *testing.T) {
 	p := StartForTest(t, "stubborn")
 	_, err := Say(t.Context(), p, "hello")
 	require.NoError(t, err)
-	stderr, _ := p.Diagnostics()
+	stderr := p.Diagnostics().Stderr
 	var grandchild int
 	_, err = fmt.Sscan(stderr, &grandchild)
 	require.NoError(t, err)

@@ -96,7 +96,10 @@ func (l *Conn) Traits() link.Traits {
 }
 
 // Diagnostics implements Transport; there is nothing besides the answers.
-func (l *Conn) Diagnostics() (stderr string, noise int) { return "", 0 }
+func (l *Conn) Diagnostics() link.Diagnostics { return link.Diagnostics{} }
+
+// Altered implements Transport.
+func (l *Conn) Altered() string { return "" }
 
 // Revision implements link.Transport.
 func (l *Conn) Revision() string {
