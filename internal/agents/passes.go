@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/registry"
@@ -36,9 +37,10 @@ func (svc *Service) Passes(ctx context.Context, by team.Person, agent string) ([
 	return out, nil
 }
 
-// NewPass makes a pass for an agent, valid for a number of days. The token is
+// NewPass makes a pass for an agent, valid for some days and hours. The token is
 // returned once and never again. A pass in an address opens that address only.
-func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label string, days int, inAddress bool) (team.Pass, string, error) {
+func (svc *Service) NewPass(ctx context.Context, by team.Person, agent string, n apitype.NewPass) (team.Pass, string, error) {
+	label, inAddress := n.Label, n.InAddress
 	a, err := svc.Agent(ctx, by, agent)
 	if err != nil {
 		return team.Pass{}, "", err
@@ -46,10 +48,11 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 	if err := mayActAs(by, a); err != nil {
 		return team.Pass{}, "", err
 	}
-	if days < 1 || days > MaxPassDays {
+	hours := n.Days*24 + n.Hours
+	if n.Days < 0 || n.Hours < 0 || hours < 1 || n.Days > MaxPassDays || hours > MaxPassDays*24 {
 		return team.Pass{}, "", &team.FieldError{
 			Field: "days",
-			Why:   fmt.Sprintf("is %d; a pass is valid for 1 to %d days", days, MaxPassDays),
+			Why:   fmt.Sprintf("is %d, with %d hours; a pass is valid for an hour to %d days", n.Days, n.Hours, MaxPassDays),
 		}
 	}
 	if len(label) > maxLabel {
@@ -91,7 +94,7 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent, label st
 		Label:   strings.TrimSpace(label),
 		Hint:    pass[len(pass)-4:],
 		Created: now,
-		Expires: now.AddDate(0, 0, days),
+		Expires: now.Add(time.Duration(hours) * time.Hour),
 		State:   "valid",
 	}}
 	err = svc.registry.Write(

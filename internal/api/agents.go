@@ -76,7 +76,7 @@ func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 }
 
 func makePass(c *call, svc *agents.Service, in apitype.NewPass) (any, error) {
-	p, token, err := svc.NewPass(c.Context(), c.person, c.name("name"), in.Label, in.Days, in.InAddress)
+	p, token, err := svc.NewPass(c.Context(), c.person, c.name("name"), in)
 	out := apitype.IssuedPass{Pass: p, Token: token}
 	if in.InAddress {
 		out.URL = c.api.o.Address + "/in/" + token + "/mcp"

@@ -11,7 +11,8 @@ import (
 // NewPass is a pass to be made.
 type NewPass struct {
 	Label string `json:"label,omitempty"`
-	Days  int    `json:"days" doc:"for how long it is valid, 1 to 366"`
+	Days  int    `json:"days" doc:"for how long it is valid, up to 366, together with the hours"`
+	Hours int    `json:"hours,omitempty" doc:"and for how many hours"`
 	// InAddress makes a pass for agents that can set no header.
 	InAddress bool `json:"inAddress,omitempty" doc:"a pass that is part of an address, for an agent that can set no header (setting address-passes)"`
 }

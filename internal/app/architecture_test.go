@@ -81,6 +81,7 @@ var coreImports = map[string]string{
 	"near":       "",
 	"restmap":    "tools uri",
 	"rules":      "near",
+	"span":       "",
 	"serverspec": "endpoint restmap team",
 	"team":       "diagnosis",
 	"tools":      "uri wire",

@@ -1,6 +1,7 @@
 package app
 
 import (
+	duration "bouncer/internal/core/span"
 	"bytes"
 	"errors"
 	"fmt"
@@ -105,9 +106,9 @@ func oneOf(dst func(*Settings) *string, allowed ...string) func(*Settings, strin
 
 func span(dst func(*Settings) *time.Duration, low, high time.Duration) func(*Settings, string) error {
 	return func(s *Settings, v string) error {
-		d, err := time.ParseDuration(v)
+		d, err := duration.Parse(v)
 		if err != nil || d < low || d > high {
-			return fmt.Errorf("is %q; it must be a time from %v to %v, like 90s or 5m", v, low, high)
+			return fmt.Errorf("is %q; it must be a time from %s to %s, like 90s, 5m or 1d", v, duration.Text(low), duration.Text(high))
 		}
 		*dst(s) = d
 		return nil

@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/dialect"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 )
 
@@ -176,13 +179,15 @@ func agentReachCommand() command {
 func agentPassCommand() command {
 	var label string
 	var inAddress bool
-	var days int
+	var snippet bool
+	life := 90 * day
 	return command{
 		noun: "agent", verb: "pass", args: "NAME", short: "Make a pass for an agent; its token is shown this once",
 		long:    "Several passes can be valid at a time, so that one can be exchanged without a gap.",
-		example: "bouncer agent pass marit-quill --days 90 --label laptop",
+		example: "bouncer agent pass marit-quill --life 12h --label laptop",
 		flags: func(f *flag.FlagSet) {
-			f.IntVar(&days, "days", 90, "for how many `days` it is valid, 1 to 366")
+			f.Var(span.Value{To: &life}, "life", "for how `long` it is valid, like 12h, 90d or 2w")
+			f.BoolVar(&snippet, "snippet", false, "print the entry for an assistant's configuration as well")
 			f.StringVar(&label, "label", "", "where it is used, in a few `words`")
 			f.BoolVar(
 				&inAddress,
@@ -192,27 +197,50 @@ func agentPassCommand() command {
 			)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := apitype.NewPass{Days: days, Label: label, InAddress: inAddress}
+			in := apitype.NewPass{Label: label, InAddress: inAddress}
+			in.Days, in.Hours = daysAndHours(life)
+			var about apitype.About
+			if err := t.client.Get(ctx, "/api/about", &about); err != nil {
+				return err
+			}
 			return submit(ctx, t, http.MethodPost, "/api/agents/"+seg(t.args[0])+"/passes", in, func(p apitype.IssuedPass) error {
+				until := clock(p.Pass.Expires)
 				if p.URL != "" {
 					return t.done(
-						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s",
-						p.Pass.ID,
-						p.Pass.Agent,
-						p.Pass.Expires.Local().Format(time.DateOnly),
-						p.URL,
+						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s", p.Pass.ID, p.Pass.Agent, until, p.URL,
 					)
 				}
-				return t.done(
-					"pass %s for %s, valid until %s\ntoken, shown this once: %s",
-					p.Pass.ID,
-					p.Pass.Agent,
-					p.Pass.Expires.Local().Format(time.DateOnly),
-					p.Token,
+				err := t.done(
+					"pass %s for %s, valid until %s\ntoken, shown this once: %s\naddress: %s/mcp\nheader:  Authorization: Bearer %s",
+					p.Pass.ID, p.Pass.Agent, until, p.Token, about.Address, p.Token,
 				)
+				if err != nil || !snippet {
+					return err
+				}
+				entry, err := entryText(about.Address+"/mcp", p.Token)
+				if err != nil {
+					return err
+				}
+				return t.done("entry:\n%s", entry)
 			})
 		},
 	}
+}
+
+const day = 24 * time.Hour
+
+// daysAndHours rounds up to whole hours, as passes are made.
+func daysAndHours(life time.Duration) (days, hours int) {
+	all := int((life + time.Hour - 1) / time.Hour)
+	return all / 24, all % 24
+}
+
+// entryText is what goes into an assistant's configuration.
+func entryText(url, token string) (string, error) {
+	raw, err := dialect.Put(nil, "bouncer", dialect.Entry{
+		Type: "http", URL: url, Headers: map[string]string{"Authorization": "Bearer " + token},
+	})
+	return strings.TrimSpace(string(raw)), err
 }
 
 func agentPassesCommand() command {

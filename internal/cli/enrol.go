@@ -18,17 +18,18 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/dialect"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 )
 
 type enrolment struct {
 	config, entry, server string
-	days                  int
+	life                  time.Duration
 	dryRun, yes, create   bool
 }
 
 func enrolCommands() []command {
-	var o enrolment
+	o := enrolment{life: 90 * day}
 	return []command{{
 		noun: "enrol", args: "AGENT", short: "Write Bouncer's entry into an assistant's configuration file",
 		long: `The entry (address and a new pass) goes into the map mcpServers; every other byte
@@ -40,7 +41,7 @@ beside the new one.`,
 			f.StringVar(&o.config, "config", "", "the assistant's configuration `file`")
 			f.StringVar(&o.entry, "entry", "bouncer", "`name` of the entry")
 			f.StringVar(&o.server, "server", "", "enrol for this one server only, by `name`; all within reach, if left out")
-			f.IntVar(&o.days, "days", 90, "for how many `days` the pass is valid, 1 to 366")
+			f.Var(span.Value{To: &o.life}, "life", "for how `long` the pass is valid, like 12h, 90d or 2w")
 			f.BoolVar(&o.create, "create", false, "add the agent when there is none of that name; you own it")
 			f.BoolVar(&o.dryRun, "dry-run", false, "show the change and do nothing")
 			f.BoolVar(&o.yes, "yes", false, "do not ask before writing")
@@ -78,6 +79,9 @@ func enrol(ctx context.Context, t *task, o enrolment) error {
 			return err
 		}
 		entry.URL += "/" + o.server
+	}
+	if key, other := dialect.OtherMap(before); other || otherSyntax(path) {
+		return t.notThisForm(o.config, key, entry.URL)
 	}
 	preview, err := dialect.Put(before, o.entry, entry)
 	if err != nil {
@@ -117,6 +121,34 @@ func enrol(ctx context.Context, t *task, o enrolment) error {
 	return enrolNow(ctx, t, o, path, before, mode, entry, exists)
 }
 
+// otherSyntax reports whether a file is, by its name, in a form that is not written.
+func otherSyntax(path string) bool {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".yaml", ".yml", ".toml", ".ini", ".xml":
+		return true
+	}
+	return false
+}
+
+// notThisForm refuses a file whose assistant would not read what is written there, and
+// prints what is to be pasted.
+func (t *task) notThisForm(path, key, url string) error {
+	why := fmt.Sprintf("%s is in a form that is not written by this command", path)
+	if key != "" {
+		why = fmt.Sprintf("%s keeps its servers in %q, where an entry in %q would not be read", path, key, dialect.Map)
+	}
+	entry, err := entryText(url, "PASS")
+	if err != nil {
+		return err
+	}
+	if err := t.done("%s", entry); err != nil {
+		return err
+	}
+	return &failure{exitFailure, why + "; nothing was written, no pass was made", fmt.Sprintf(
+		"paste such an entry where the assistant keeps its servers, with a pass from: bouncer agent pass %s", t.args[0],
+	)}
+}
+
 // enrolNow makes the pass and writes the file; when the file cannot be written
 // the pass is revoked again, so that nothing is left half-done.
 func enrolNow(
@@ -142,7 +174,8 @@ func enrolNow(
 	host, _ := os.Hostname()
 	passes := "/api/agents/" + seg(agent) + "/passes"
 	var p apitype.IssuedPass
-	in := apitype.NewPass{Days: o.days, Label: "enrolled in " + filepath.Base(path) + " on " + host}
+	in := apitype.NewPass{Label: "enrolled in " + filepath.Base(path) + " on " + host}
+	in.Days, in.Hours = daysAndHours(o.life)
 	if err := t.client.Do(ctx, http.MethodPost, passes, in, &p); err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 )
@@ -34,7 +35,7 @@ func journalCommands() []command {
 				} {
 					q[d[0]] = f.String(d[0], "", d[1])
 				}
-				f.DurationVar(&last, "last", 0, "only the last `time`, as in 15m or 48h")
+				f.Var(span.Value{To: &last}, "last", "only the last `time`, as in 15m or 2d")
 				f.IntVar(&limit, "limit", 50, "how `many`, 1 to 500")
 				f.BoolVar(&follow, "follow", false, "go on with calls as they happen, until interrupted")
 			},

@@ -44,7 +44,10 @@ func TestServersOfEveryKind(t *testing.T) {
 	assert.Contains(t, out, "lost is registered and ready")
 	assert.Regexp(t, `operation +logItem log_item`, out)
 	assert.Regexp(t, `releaseItem +PUT +/items/\{item\}/release +- +destructive`, d.ok("", "server", "operations", "lost"))
-	d.ok("", "server", "update", "lost", "--operation", "releaseItem")
+	code, _, errs = d.run(t.Context(), "", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems", "--drop-operation", "logItem")
+	assert.Equal(t, exitUsage, code)
+	assert.Contains(t, errs, "drops operation searchItems\ndrops operation logItem\n", "what goes is listed first")
+	d.ok("", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems", "--drop-operation", "logItem", "--yes")
 	out = d.ok("", "server", "editions", "lost")
 	assert.Regexp(t, `1 +releaseItem +log_item searchItems`, out)
 	sse := strings.TrimSuffix(testkit.Upstream(t, ferries.Tannoy(key).Legacy()), "/mcp") + "/sse"
@@ -85,4 +88,38 @@ func TestServersOfEveryKind(t *testing.T) {
 		assert.Equal(t, row.code, code, "%s: %s", name, errs)
 		assert.Contains(t, errs, row.says, name)
 	}
+}
+
+// Anything about a server can be altered later, and lists are added to and taken from.
+func TestServersAreAltered(t *testing.T) {
+	t.Parallel()
+	d := sit(t)
+	first, second := testkit.Program(t, "old"), testkit.Program(t, "new")
+	d.ok("", "server", "register", "berths", "--env", "LOG=info", "--env", "TRACE=1", "--", first)
+	out := d.ok("", "server", "update", "berths", "--env", "LOG=debug", "--drop-env", "TRACE", "--call-time", "90s", "--processes", "20", "--yes")
+	assert.Contains(t, out, "berths is updated")
+	assert.Regexp(t, `variables +LOG=debug\n`, out)
+	assert.Regexp(t, `at most +20 processes`, out)
+	assert.Regexp(t, `calls +take at most 1m30s`, out)
+	out = d.ok("", "server", "update", "berths", "--", second, "--verbose")
+	assert.Regexp(t, `command +\S+server.sh --verbose`, out)
+	assert.Regexp(t, `new +berths__new`, d.ok("", "server", "tools", "berths"))
+	d.ok("", "server", "update", "berths", "--tool-limit", "n*:call-time=2m,result=64,too-large=cut")
+	assert.Regexp(t, `calls of n\* +take at most 2m; results at most 64 KiB, larger ones are cut`, d.ok("", "server", "show", "berths"))
+	for args, says := range map[string]string{
+		"server update berths":                              "nothing is to be altered",
+		"server update berths --drop-env LOG":               "drops variable LOG",
+		"server update berths --tool-limit n*":              "is not like",
+		"server update berths --tool-limit n*:colour=1":     "none of call-time",
+		"server update berths --call-time tomorrow":         "no length of time",
+		"server update berths --url http://127.0.0.1:1/mcp": "does not go with a local process",
+		"server update berths --header X:y":                 "do not go with a local process",
+		"server update berths -- no-such-command-here":      "not on this machine",
+		"server restart nope":                               "no server",
+	} {
+		code, _, errs := d.run(t.Context(), "", strings.Fields(args)...)
+		assert.NotZero(t, code, args)
+		assert.Contains(t, errs, says, args)
+	}
+	assert.Regexp(t, `command +\S+server.sh --verbose`, d.ok("", "server", "show", "berths"), "what failed altered nothing")
 }

@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
+	"time"
 
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 )
 
@@ -35,7 +38,60 @@ type options struct {
 	header, query, ca, cert, key string
 	headers                      []string
 	memory, files, processes     int
+	limits
 	credentials
+}
+
+// limits are the flags for how long calls may take and what they may bring.
+type limits struct {
+	time     time.Duration
+	result   int
+	tooLarge string
+	message  int
+	tools    []team.ToolLimits
+}
+
+func (l *limits) define(f *flag.FlagSet) {
+	f.Var(span.Value{To: &l.time}, "call-time", "how `long` a call may take, like 90s; 0 for the setting call-timeout")
+	f.IntVar(&l.result, "result-limit", 0, "largest result of a tool in `KiB`; 0 for as large as a message may be")
+	f.StringVar(&l.tooLarge, "too-large", "", "`what` becomes of a larger result: cut or refuse")
+	f.IntVar(&l.message, "message-limit", 0, "largest message that is taken from it in `MiB`; 0 for the setting message-limit")
+	f.Func(
+		"tool-limit", "`GLOB:call-time=90s,result=64,too-large=cut`, other limits for some tools; may be given several times",
+		func(v string) error {
+			one, err := toolLimit(v)
+			l.tools = append(l.tools, one)
+			return err
+		},
+	)
+}
+
+// toolLimit reads the limits for some tools.
+func toolLimit(v string) (l team.ToolLimits, err error) {
+	at := strings.LastIndexByte(v, ':')
+	if at < 1 {
+		return l, fmt.Errorf("%q is not like list_*:call-time=90s,result=64", v)
+	}
+	l.Tool = v[:at]
+	for _, pair := range strings.Split(v[at+1:], ",") {
+		name, value, _ := strings.Cut(pair, "=")
+		switch name {
+		case "call-time":
+			var d time.Duration
+			d, err = span.Parse(value)
+			l.CallSeconds = int(d.Seconds())
+		case "result":
+			l.ResultKiB, err = strconv.Atoi(value)
+		case "too-large":
+			l.TooLarge = value
+		default:
+			err = fmt.Errorf("%q is none of call-time, result and too-large", name)
+		}
+		if err != nil {
+			return l, err
+		}
+	}
+	return l, nil
 }
 
 type credentials struct {
@@ -107,6 +163,7 @@ func (o *options) define(f *flag.FlagSet) {
 	f.IntVar(&o.memory, "memory", 0, "`MiB` of memory that a command may use, with all it starts")
 	f.IntVar(&o.files, "open-files", 0, "`number` of files that each process of a command may have open")
 	o.credentials.define(f)
+	o.limits.define(f)
 	f.IntVar(&o.processes, "processes", 0, "`number` of processes that a command may be")
 }
 
@@ -114,6 +171,8 @@ func (o *options) fill(t *task, in *team.ServerOptions) error {
 	in.Per, in.Places, in.SignIn = o.per, o.places, o.signIn()
 	in.Headers, in.SecretHeader, in.SecretQuery, in.ClientKey = o.headers, o.header, o.query, o.key
 	in.MemoryMiB, in.OpenFiles, in.Processes = o.memory, o.files, o.processes
+	in.CallSeconds, in.ResultKiB, in.TooLarge = int(o.time.Seconds()), o.result, o.tooLarge
+	in.ToolLimits, in.MessageMiB = o.tools, o.message
 	for to, path := range map[*string]string{&in.CA: o.ca, &in.ClientCert: o.cert} {
 		if path == "" {
 			continue

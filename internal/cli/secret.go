@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 )
 
@@ -397,7 +398,8 @@ and waits until the sign-in is there.`,
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&agent, "agent", "", "`name` of the agent that gets a sign-in of its own")
 			f.BoolVar(&forTeam, "team", false, "for the whole team")
-			f.DurationVar(&wait, "wait", 10*time.Minute, "how `long` to wait; 0 for not at all")
+			wait = 10 * time.Minute
+			f.Var(span.Value{To: &wait}, "wait", "how `long` to wait; 0 for not at all")
 		},
 		run: func(ctx context.Context, t *task) error {
 			var me team.Person

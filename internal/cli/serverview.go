@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/serverspec"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 )
 
@@ -58,6 +59,12 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 			rows = append(rows, [2]string{"at most", fmt.Sprintf("%d %s", x.n, x.what)})
 		}
 	}
+	if words := limitWords(s.CallLimits); words != "" {
+		rows = append(rows, [2]string{"calls", words})
+	}
+	for _, l := range s.ToolLimits {
+		rows = append(rows, [2]string{"calls of " + l.Tool, limitWords(l.CallLimits)})
+	}
 	if h.Finding != nil {
 		rows = append(
 			rows,
@@ -105,6 +112,22 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		}
 	}
 	return nil
+}
+
+// limitWords says how long calls may take and what they may bring; "" for no limits.
+func limitWords(l team.CallLimits) string {
+	var words []string
+	if l.CallSeconds > 0 {
+		words = append(words, "take at most "+span.Text(time.Duration(l.CallSeconds)*time.Second))
+	}
+	if l.ResultKiB > 0 {
+		becomes := "refused"
+		if l.TooLarge == team.TooLargeCut {
+			becomes = "cut"
+		}
+		words = append(words, fmt.Sprintf("results at most %d KiB, larger ones are %s", l.ResultKiB, becomes))
+	}
+	return strings.Join(words, "; ")
 }
 
 func whatOf(s team.Server) string {

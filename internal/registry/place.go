@@ -148,10 +148,17 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 		given[own.ServerID+"/"+own.Holder.Key()] = true
 	}
 	for _, server := range rows.servers {
-		s.Servers[server.Name] = r.serverFor(ctx, server, holders[server.ID], rows.agents, people, given)
+		placed := r.serverFor(ctx, server, holders[server.ID], rows.agents, people, given)
+		limit(placed, server)
+		for _, own := range placed.ByAgent {
+			limit(own, server)
+		}
+		s.Servers[server.Name] = placed
 	}
 	return s
 }
+
+func limit(v *snapshot.Server, s team.Server) { v.Limits, v.Tools = s.CallLimits, s.ToolLimits }
 
 // serverFor is a server as the relay has it: with the connection of each agent.
 func (r *Registry) serverFor(

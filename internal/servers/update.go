@@ -41,7 +41,7 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 			return apitype.ServerInfo{}, err
 		}
 	}
-	another := p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil || p.TakeIssuer
+	another := p.Reaches()
 	offer, err := svc.tryUpdate(ctx, s, view, another && !p.Anyway)
 	if err != nil {
 		return apitype.ServerInfo{}, err
@@ -113,9 +113,9 @@ func writeUpdate(tx *store.Tx, old, s team.Server, offer []tools.Tool) error {
 			return fmt.Errorf("record what a server offers: %w", err)
 		}
 	}
-	if old.URL != s.URL {
-		// What people gave for one address is not sent to another: the next path on the same
-		// host may be somebody else's.
+	if serverspec.Elsewhere(old, s) {
+		// What people gave for one address or program is not given to another: the next path
+		// on the same host may be somebody else's.
 		if err := tx.DropOwn(s.ID); err != nil {
 			return fmt.Errorf("drop what people gave for another address: %w", err)
 		}

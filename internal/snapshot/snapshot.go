@@ -17,6 +17,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/uri"
 	"bouncer/internal/core/wire"
@@ -125,6 +126,9 @@ type Server struct {
 	ID     string
 	Name   string
 	Paused bool
+	// Limits are those of its calls, and Tools those of some of its tools.
+	Limits team.CallLimits
+	Tools  []team.ToolLimits
 	Offer  link.Offer
 	// Connection is nil for a paused server, and for one that Missing tells about.
 	Connection *upstream.Connection
@@ -140,6 +144,16 @@ type MissingCredential struct {
 	Cause string
 	Text  string
 	Link  string // "" when there is no such address
+}
+
+// LimitsOf are the limits for calls of a tool.
+func (s *Server) LimitsOf(tool string) team.CallLimits {
+	for _, l := range s.Tools {
+		if rules.Match(l.Tool, tool) {
+			return l.CallLimits
+		}
+	}
+	return s.Limits
 }
 
 // For returns the server as one agent has it.

@@ -98,8 +98,11 @@ func (p *Pool) Changed() <-chan struct{} { return p.changed }
 
 // fingerprint tells what connections are started from apart. It holds no secret.
 func fingerprint(s team.Server, c link.Credential) string {
+	// How long calls may take and what they may bring is no matter of the connection.
+	o := s.ServerOptions
+	o.CallLimits, o.ToolLimits = team.CallLimits{}, nil
 	// Texts and numbers cannot fail to be written.
-	options, _ := json.Marshal(s.ServerOptions)
+	options, _ := json.Marshal(o)
 	from := []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.Fingerprint}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %s", from, options))
 	return hex.EncodeToString(sum[:])

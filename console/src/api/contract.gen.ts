@@ -1483,8 +1483,10 @@ export interface components {
             role: "admin" | "maintainer" | "member" | "auditor";
         };
         NewPass: {
-            /** @description for how long it is valid, 1 to 366 */
+            /** @description for how long it is valid, up to 366, together with the hours */
             days: number;
+            /** @description and for how many hours */
+            hours?: number;
             /** @description a pass that is part of an address, for an agent that can set no header (setting address-passes) */
             inAddress?: boolean;
             label?: string;
@@ -1687,6 +1689,8 @@ export interface components {
             args?: string[];
             /** @description PEM of certificate authorities that are trusted for it, besides the system's */
             ca?: string;
+            /** @description how long a call may take; 0 for the setting call-timeout */
+            callSeconds?: number;
             /** @description PEM of the client certificate that is shown to it */
             clientCert?: string;
             /** @description name of the secret that holds the key of the client certificate */
@@ -1705,6 +1709,8 @@ export interface components {
             headers?: string[];
             /** @description of a local process: how much memory it and what it starts may use together */
             memoryMiB?: number;
+            /** @description largest message that is taken from it; 0 for the setting message-limit */
+            messageMiB?: number;
             name: string;
             /** @description of a local process: how many files each of its processes may have open */
             openFiles?: number;
@@ -1719,6 +1725,8 @@ export interface components {
             places?: components["schemas"]["Place"][];
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
+            /** @description largest result of a tool; 0 for as large as a message may be */
+            resultKiB?: number;
             /** @description name of a stored secret to be given to it instead */
             secret?: string;
             /** @description the variable that carries the token or the secret */
@@ -1736,6 +1744,13 @@ export interface components {
             signIn?: components["schemas"]["SignInWay"];
             /** @description bearer token, or value of the variable secretEnv, to be stored for it */
             token?: string;
+            /**
+             * @description what becomes of a larger result: cut it, with a note, or refuse it; refuse if left out
+             * @enum {string}
+             */
+            tooLarge?: "cut" | "refuse";
+            /** @description other limits for some of its tools; the first that fits counts */
+            toolLimits?: components["schemas"]["ToolLimits"][];
             /**
              * @description of the url; found out when it is left out
              * @enum {string}
@@ -1840,6 +1855,8 @@ export interface components {
             args?: string[];
             /** @description PEM of certificate authorities that are trusted for it, besides the system's */
             ca?: string;
+            /** @description how long a call may take; 0 for the setting call-timeout */
+            callSeconds?: number;
             /** @description PEM of the client certificate that is shown to it */
             clientCert?: string;
             /** @description name of the secret that holds the key of the client certificate */
@@ -1860,6 +1877,8 @@ export interface components {
             issuer?: string;
             /** @description of a local process: how much memory it and what it starts may use together */
             memoryMiB?: number;
+            /** @description largest message that is taken from it; 0 for the setting message-limit */
+            messageMiB?: number;
             name: string;
             /** @description of a local process: how many files each of its processes may have open */
             openFiles?: number;
@@ -1875,6 +1894,8 @@ export interface components {
             places?: components["schemas"]["Place"][];
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
+            /** @description largest result of a tool; 0 for as large as a message may be */
+            resultKiB?: number;
             /** @description name of the secret it is given; empty for none */
             secret: string;
             /** @description of a local process: the variable that carries the secret */
@@ -1890,6 +1911,13 @@ export interface components {
             sharing?: "auto" | "shared" | "private";
             /** @description it is reached with an OAuth grant */
             signIn?: components["schemas"]["SignInWay"];
+            /**
+             * @description what becomes of a larger result: cut it, with a note, or refuse it; refuse if left out
+             * @enum {string}
+             */
+            tooLarge?: "cut" | "refuse";
+            /** @description other limits for some of its tools; the first that fits counts */
+            toolLimits?: components["schemas"]["ToolLimits"][];
             /** @enum {string} */
             transport: "streamable-http" | "sse" | "stdio" | "rest";
             /** @description address of the MCP endpoint, or the base address of a REST API; empty for a local process */
@@ -1900,8 +1928,32 @@ export interface components {
         ServerPatch: {
             /** @description alter it even when it cannot be reached that way */
             anyway?: boolean;
+            /** @description all its arguments */
+            args?: string[];
+            /** @description other certificate authorities (PEM); empty for none */
+            ca?: string;
+            /** @description how long a call may take; 0 for the setting call-timeout */
+            callSeconds?: number;
+            /** @description another client certificate (PEM); empty for none */
+            clientCert?: string;
+            /** @description name of the secret with its key */
+            clientKey?: string;
+            /** @description another program of a local process */
+            command?: string;
+            /** @description another working directory; empty for none */
+            dir?: string;
             /** @description another OpenAPI document of a REST API */
             document?: string;
+            /** @description all its variables, as NAME=value */
+            env?: string[];
+            /** @description all further headers, as Name: value */
+            headers?: string[];
+            /** @description 0 for no limit */
+            memoryMiB?: number;
+            /** @description largest message that is taken from it; 0 for the setting message-limit */
+            messageMiB?: number;
+            /** @description 0 for no limit */
+            openFiles?: number;
             /** @description of a REST API: all operations that are tools */
             operations?: components["schemas"]["Operation"][];
             paused?: boolean;
@@ -1909,8 +1961,18 @@ export interface components {
             per?: "team" | "person" | "agent";
             /** @description all further secrets */
             places?: components["schemas"]["Place"][];
+            /** @description 0 for no limit */
+            processes?: number;
+            /** @description largest result of a tool; 0 for as large as a message may be */
+            resultKiB?: number;
             /** @description name of another stored secret to be given to it; empty for none */
             secret?: string;
+            /** @description another variable that carries the secret */
+            secretEnv?: string;
+            /** @description another header that carries the secret as it is; empty for a bearer token */
+            secretHeader?: string;
+            /** @description of a REST API: another query parameter that carries the secret; empty for none */
+            secretQuery?: string;
             /** @enum {string} */
             sharing?: "auto" | "shared" | "private";
             /** @description how a grant is come by; an empty object for none */
@@ -1919,6 +1981,15 @@ export interface components {
             takeIssuer?: boolean;
             /** @description a new bearer token; tried before it is stored */
             token?: string;
+            /** @enum {string} */
+            tooLarge?: "cut" | "refuse";
+            /** @description all limits for some of its tools */
+            toolLimits?: components["schemas"]["ToolLimits"][];
+            /**
+             * @description of an address
+             * @enum {string}
+             */
+            transport?: "streamable-http" | "sse";
             url?: string;
             /** @description the version that was read; without it the newest is altered */
             version?: number;
@@ -2007,6 +2078,19 @@ export interface components {
         Tie: {
             /** @description the subject there, as the refused sign-in told it */
             subject: string;
+        };
+        ToolLimits: {
+            /** @description how long a call may take; 0 for the setting call-timeout */
+            callSeconds?: number;
+            /** @description largest result of a tool; 0 for as large as a message may be */
+            resultKiB?: number;
+            /**
+             * @description what becomes of a larger result: cut it, with a note, or refuse it; refuse if left out
+             * @enum {string}
+             */
+            tooLarge?: "cut" | "refuse";
+            /** @description glob over the server's own tool names */
+            tool: string;
         };
         ToolView: {
             description: string;

@@ -75,8 +75,8 @@ func TestRulesAreNamedAndAltered(t *testing.T) {
 	agent := w.Raw("/mcp/sailings", pass, "2025-11-25")
 	r := agent.CallTool("find_sailings", "x")
 	assert.Contains(t, r.Error.Message, "refused by rule refuse-find-on-sailings (refuse find_* on sailings for *)")
-	assert.Equal(t, "refuse-find-on-sailings", w.Calls(1, "?rule=refuse-find-on-sailings")[0].RuleName)
-	assert.Equal(t, no.ID, w.Calls(1, "?rule="+no.ID)[0].Rule)
+	assert.Equal(t, "refuse-find-on-sailings", w.Calls(1, "rule=refuse-find-on-sailings")[0].RuleName)
+	assert.Equal(t, no.ID, w.Calls(1, "rule="+no.ID)[0].Rule)
 
 	w.Must("PATCH", "/api/rules/"+no.Name, obj{"tool": "cancel_*", "note": "by hand only", "version": 1, "name": "no-cancelling"}, &no)
 	assert.Equal(t, "1 of 3 tools of sailings, for every agent", no.Matches.Text)
@@ -197,7 +197,7 @@ func TestReachTellsWhatTheNextCallMeets(t *testing.T) {
 	agent.CallTool("customs__find_sailings", "x")
 	agent.CallTool("tannoy__announce", "x")
 	agent.CallTool("tides__tide_table", "x")
-	calls := w.Calls(3, "?agent=night-watch")
+	calls := w.Calls(3, "agent=night-watch")
 	outcomes := map[string]string{}
 	for _, c := range calls {
 		outcomes[c.Server] = c.Outcome + " " + c.RuleName
@@ -219,7 +219,7 @@ func TestPlainNamesAreUnderstood(t *testing.T) {
 	w.Rule("admit", "*", "*", "*")
 	agent := w.Raw("/mcp", w.Pass("marit-quill"), "2025-11-25")
 	assert.Nil(t, agent.CallTool("tide_table", "x").Error)
-	assert.Equal(t, "harbour", w.Calls(1, "?tool=tide_table")[0].Server)
+	assert.Equal(t, "harbour", w.Calls(1, "tool=tide_table")[0].Server)
 	w.Register("tides", testkit.Upstream(t, ferries.Tides()), "")
 	assert.Contains(t, agent.CallTool("tide_table", "x").Error.Message, `no tool "tide_table"`, "of two, one has to be named")
 	w.Rule("refuse", "*", "tides", "*")

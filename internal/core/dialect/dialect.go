@@ -43,6 +43,36 @@ func Servers(src []byte) (map[string][]byte, error) {
 	return out, nil
 }
 
+// OtherMap finds the member in which a file without mcpServers keeps servers all the
+// same: an object whose members are objects with a command or an address each. Its
+// assistant would not read what Put writes.
+func OtherMap(src []byte) (key string, ok bool) {
+	r := reader{src}
+	root, empty, err := r.root()
+	if err != nil || empty {
+		return "", false
+	}
+	if _, there, err := r.find(root, Map); err != nil || there {
+		return "", false
+	}
+	for _, m := range root.members {
+		var entries map[string]map[string]any
+		if json.Unmarshal(reader{src[m.start:m.end]}.strip(), &entries) != nil || len(entries) == 0 {
+			continue
+		}
+		servers := 0
+		for _, e := range entries {
+			if e["command"] != nil || e["url"] != nil || e["serverUrl"] != nil || e["httpUrl"] != nil {
+				servers++
+			}
+		}
+		if servers == len(entries) || (servers > 0 && strings.Contains(strings.ToLower(m.name), "server")) {
+			return m.name, true
+		}
+	}
+	return "", false
+}
+
 // Lookup decodes the named entry; ok is false when there is none.
 func Lookup(src []byte, name string) (e Entry, ok bool, err error) {
 	all, err := Servers(src)

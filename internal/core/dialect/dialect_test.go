@@ -119,3 +119,21 @@ func FuzzPut(f *testing.F) {
 		}
 	})
 }
+
+func TestOtherFormsAreNoticed(t *testing.T) {
+	t.Parallel()
+	for src, want := range map[string]string{
+		`{"servers": {"a": {"command": "x"}}}`:                                           "servers",
+		`{"theme": {"dark": {"x": 1}}, "context_servers": {"a": {"url": "u"}, "b": {}}}`: "context_servers",
+		`{"mcp": {"a": {"serverUrl": "u"}, /* mine */}}`:                                 "mcp",
+		`{"mcpServers": {}, "servers": {"a": {"command": "x"}}}`:                         "",
+		`{"theme": "dark", "tasks": {"build": {"label": "x"}}}`:                          "",
+		`{}`:            "",
+		``:              "",
+		`{"servers": [`: "",
+	} {
+		key, ok := OtherMap([]byte(src))
+		assert.Equal(t, want, key, src)
+		assert.Equal(t, want != "", ok, src)
+	}
+}

@@ -58,6 +58,9 @@ func CheckOptions(s team.Server) error {
 	if err := checkHeaders(s.Headers); err != nil {
 		return err
 	}
+	if err := checkLimits(s.ServerOptions); err != nil {
+		return err
+	}
 	if err := CheckCredentials(s); err != nil {
 		return err
 	}
@@ -66,6 +69,34 @@ func CheckOptions(s team.Server) error {
 	}
 	if (s.ClientCert == "") != (s.ClientKey == "") {
 		return bad("clientKey", "and clientCert belong together; store the key as a secret and name it")
+	}
+	return nil
+}
+
+// maxCallSeconds is the longest time that a call can be given.
+const maxCallSeconds = 24 * 60 * 60
+
+// checkLimits checks how long calls may take and how much they may bring.
+func checkLimits(o team.ServerOptions) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
+	if len(o.ToolLimits) > 100 {
+		return bad("toolLimits", "are more than 100")
+	}
+	if o.MessageMiB < 0 || o.MessageMiB > 256 {
+		return bad("messageMiB", "must be from 1 to 256, or 0 for the setting")
+	}
+	all := []team.ToolLimits{{Tool: "*", CallLimits: o.CallLimits}}
+	for _, l := range append(all, o.ToolLimits...) {
+		switch {
+		case l.Tool == "" || len(l.Tool) > 200:
+			return bad("toolLimits", "must name a tool each, or a pattern like list_*")
+		case l.CallSeconds < 0 || l.CallSeconds > maxCallSeconds:
+			return bad("callSeconds", "must be at most a day, or 0 for the setting")
+		case l.ResultKiB < 0 || l.ResultKiB > 256<<10:
+			return bad("resultKiB", "must be at most 262144 (256 MiB), or 0 for no limit of its own")
+		case l.TooLarge != "" && l.TooLarge != team.TooLargeCut && l.TooLarge != team.TooLargeRefuse:
+			return bad("tooLarge", "must be cut or refuse")
+		}
 	}
 	return nil
 }

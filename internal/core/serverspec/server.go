@@ -56,6 +56,29 @@ type ServerPatch struct {
 	Token  *string `json:"token,omitempty" doc:"a new bearer token; tried before it is stored"`
 	Anyway bool    `json:"anyway,omitempty" doc:"alter it even when it cannot be reached that way"`
 
+	Command   *string   `json:"command,omitempty" doc:"another program of a local process"`
+	Args      *[]string `json:"args,omitempty" doc:"all its arguments"`
+	Dir       *string   `json:"dir,omitempty" doc:"another working directory; empty for none"`
+	Env       *[]string `json:"env,omitempty" doc:"all its variables, as NAME=value"`
+	SecretEnv *string   `json:"secretEnv,omitempty" doc:"another variable that carries the secret"`
+	Transport *string   `json:"transport,omitempty" enum:"streamable-http,sse" doc:"of an address"`
+
+	Headers      *[]string `json:"headers,omitempty" doc:"all further headers, as Name: value"`
+	SecretHeader *string   `json:"secretHeader,omitempty" doc:"another header that carries the secret as it is; empty for a bearer token"`
+	SecretQuery  *string   `json:"secretQuery,omitempty" doc:"of a REST API: another query parameter that carries the secret; empty for none"`
+	CA           *string   `json:"ca,omitempty" doc:"other certificate authorities (PEM); empty for none"`
+	ClientCert   *string   `json:"clientCert,omitempty" doc:"another client certificate (PEM); empty for none"`
+	ClientKey    *string   `json:"clientKey,omitempty" doc:"name of the secret with its key"`
+
+	MemoryMiB   *int               `json:"memoryMiB,omitempty" doc:"0 for no limit"`
+	OpenFiles   *int               `json:"openFiles,omitempty" doc:"0 for no limit"`
+	Processes   *int               `json:"processes,omitempty" doc:"0 for no limit"`
+	CallSeconds *int               `json:"callSeconds,omitempty" doc:"how long a call may take; 0 for the setting call-timeout"`
+	ResultKiB   *int               `json:"resultKiB,omitempty" doc:"largest result of a tool; 0 for as large as a message may be"`
+	TooLarge    *string            `json:"tooLarge,omitempty" enum:"cut,refuse"`
+	ToolLimits  *[]team.ToolLimits `json:"toolLimits,omitempty" doc:"all limits for some of its tools"`
+	MessageMiB  *int               `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
+
 	Sharing    *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
 	Document   *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
 	Operations *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
@@ -82,12 +105,18 @@ func Apply(s team.Server, p ServerPatch) (team.Server, error) {
 			return s, err
 		}
 	}
-	if p.Paused != nil {
-		s.Paused = *p.Paused
+	if s.Transport != team.Stdio && (p.Command != nil || p.Args != nil || p.Dir != nil || p.Env != nil || p.SecretEnv != nil) {
+		return s, &team.FieldError{Field: "command", Why: "and what belongs to it do not go with an address"}
 	}
-	if p.Sharing != nil {
-		s.Sharing = *p.Sharing
+	if p.Transport != nil && (*p.Transport != team.StreamableHTTP && *p.Transport != team.EventStream ||
+		s.Transport != team.StreamableHTTP && s.Transport != team.EventStream) {
+		return s, &team.FieldError{Field: "transport", Why: "must be streamable-http or sse, of a server at an address"}
 	}
+	set(&s.Paused, p.Paused)
+	set(&s.Sharing, p.Sharing)
+	set(&s.Transport, p.Transport)
+	p.process(&s)
+	p.options(&s.ServerOptions)
 	if (p.Document != nil || p.Operations != nil) && s.Transport != team.REST {
 		return s, &team.FieldError{Field: "operations", Why: "belong to a REST API"}
 	}
@@ -122,7 +151,60 @@ func Apply(s team.Server, p ServerPatch) (team.Server, error) {
 	if p.TakeIssuer || p.SignIn != nil || s.URL != before {
 		s.Issuer = ""
 	}
+	if s.Transport == team.Stdio {
+		if err := checkProcess(s); err != nil {
+			return s, err
+		}
+	}
 	return s, CheckOptions(s)
+}
+
+// set takes over a value that is given.
+func set[T any](to, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+func (p ServerPatch) process(s *team.Server) {
+	set(&s.Command, p.Command)
+	set(&s.Args, p.Args)
+	set(&s.Dir, p.Dir)
+	set(&s.Env, p.Env)
+	set(&s.SecretEnv, p.SecretEnv)
+}
+
+func (p ServerPatch) options(o *team.ServerOptions) {
+	set(&o.Headers, p.Headers)
+	set(&o.SecretHeader, p.SecretHeader)
+	set(&o.SecretQuery, p.SecretQuery)
+	set(&o.CA, p.CA)
+	set(&o.ClientCert, p.ClientCert)
+	set(&o.ClientKey, p.ClientKey)
+	set(&o.MemoryMiB, p.MemoryMiB)
+	set(&o.OpenFiles, p.OpenFiles)
+	set(&o.Processes, p.Processes)
+	set(&o.CallSeconds, p.CallSeconds)
+	set(&o.ResultKiB, p.ResultKiB)
+	set(&o.TooLarge, p.TooLarge)
+	set(&o.ToolLimits, p.ToolLimits)
+	set(&o.MessageMiB, p.MessageMiB)
+}
+
+// Reaches reports whether the patch alters how the server is reached, so that it has to
+// be tried before it is in force.
+func (p ServerPatch) Reaches() bool {
+	return p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil || p.TakeIssuer ||
+		p.Command != nil || p.Args != nil || p.Dir != nil || p.Env != nil || p.SecretEnv != nil || p.Transport != nil ||
+		p.Headers != nil || p.SecretHeader != nil || p.SecretQuery != nil || p.CA != nil || p.ClientCert != nil || p.ClientKey != nil ||
+		p.MemoryMiB != nil || p.OpenFiles != nil || p.Processes != nil
+}
+
+// Elsewhere reports whether what people gave for the server as it was would go to
+// something else now: another address, or another program.
+func Elsewhere(before, after team.Server) bool {
+	return before.URL != after.URL || before.Command != after.Command || before.Dir != after.Dir || !slices.Equal(before.Args, after.Args) ||
+		!slices.Equal(before.Env, after.Env)
 }
 
 func SameOrigin(a, b string) bool {
@@ -188,33 +270,41 @@ func Describe(r Registration, id string, now time.Time) (team.Server, error) {
 	switch {
 	case r.URL != "":
 		return bad("url", "and command exclude each other; a server has an address or is a command")
-	case len(r.Command) > 1000 || strings.ContainsAny(r.Command, "\x00\n"):
-		return bad("command", "is no command; give the name or the absolute path of a program")
-	case len(r.Args) > 100 || len(strings.Join(r.Args, "")) > 32<<10:
-		return bad("args", "are more than 100, or longer than 32 KiB in all")
-	case strings.Contains(strings.Join(r.Args, ""), "\x00"):
-		return bad("args", "have a zero byte, which no argument can carry")
-	case r.Dir != "" && !filepath.IsAbs(r.Dir):
-		return bad("dir", "must be an absolute path")
-	case len(r.Env) > 100:
-		return bad("env", "has more than 100 variables")
-	case r.SecretEnv != "" && !variable.MatchString(r.SecretEnv):
-		return bad("secretEnv", "is no name of a variable, like BERTHS_KEY")
 	case r.SecretEnv == "" && (r.Token != "" || r.Secret != ""):
 		return bad("secretEnv", "is missing; name the variable that carries the secret")
 	case r.SecretEnv != "" && r.Token == "" && r.Secret == "":
 		return bad("token", "is missing; the variable "+r.SecretEnv+" has no value")
 	}
-	for _, e := range r.Env {
+	return s, checkProcess(s)
+}
+
+// checkProcess checks what is said of a local process.
+func checkProcess(s team.Server) error {
+	bad := func(field, why string) error { return &team.FieldError{Field: field, Why: why} }
+	switch {
+	case s.Command == "" || len(s.Command) > 1000 || strings.ContainsAny(s.Command, "\x00\n"):
+		return bad("command", "is no command; give the name or the absolute path of a program")
+	case len(s.Args) > 100 || len(strings.Join(s.Args, "")) > 32<<10:
+		return bad("args", "are more than 100, or longer than 32 KiB in all")
+	case strings.Contains(strings.Join(s.Args, ""), "\x00"):
+		return bad("args", "have a zero byte, which no argument can carry")
+	case s.Dir != "" && !filepath.IsAbs(s.Dir):
+		return bad("dir", "must be an absolute path")
+	case len(s.Env) > 100:
+		return bad("env", "has more than 100 variables")
+	case s.SecretEnv != "" && !variable.MatchString(s.SecretEnv):
+		return bad("secretEnv", "is no name of a variable, like BERTHS_KEY")
+	}
+	for _, e := range s.Env {
 		name, value, ok := strings.Cut(e, "=")
 		if !ok || !variable.MatchString(name) || strings.Contains(value, "\x00") || len(e) > 16<<10 {
 			return bad("env", "must be variables like NAME=value")
 		}
-		if name == r.SecretEnv {
+		if name == s.SecretEnv {
 			return bad("env", "sets "+name+", which is to carry the secret")
 		}
 	}
-	return s, nil
+	return nil
 }
 
 var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)

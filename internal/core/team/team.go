@@ -127,21 +127,43 @@ type Server struct {
 
 // ServerOptions are the settings of a server that most servers need none of.
 type ServerOptions struct {
-	Sharing      string      `json:"sharing,omitempty" enum:"auto,shared,private" doc:"whether agents share the conversation with it"`
-	SecretHeader string      `json:"secretHeader,omitempty" doc:"header that carries the secret as it is; without one it is sent as a bearer token"`
-	SecretQuery  string      `json:"secretQuery,omitempty" doc:"of a REST API: query parameter that carries the secret"`
-	Headers      []string    `json:"headers,omitempty" doc:"further headers, as Name: value"`
-	CA           string      `json:"ca,omitempty" doc:"PEM of certificate authorities that are trusted for it, besides the system's"`
-	ClientCert   string      `json:"clientCert,omitempty" doc:"PEM of the client certificate that is shown to it"`
-	ClientKey    string      `json:"clientKey,omitempty" doc:"name of the secret that holds the key of the client certificate"`
-	MemoryMiB    int         `json:"memoryMiB,omitempty" doc:"of a local process: how much memory it and what it starts may use together"`
-	OpenFiles    int         `json:"openFiles,omitempty" doc:"of a local process: how many files each of its processes may have open"`
-	Processes    int         `json:"processes,omitempty" doc:"of a local process: how many processes it may be, itself included"`
-	Operations   []Operation `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
-	Per          string      `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
-	Places       []Place     `json:"places,omitempty" doc:"further secrets, and where they go"`
-	SignIn       *SignInWay  `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
+	Sharing      string   `json:"sharing,omitempty" enum:"auto,shared,private" doc:"whether agents share the conversation with it"`
+	SecretHeader string   `json:"secretHeader,omitempty" doc:"header that carries the secret as it is; without one it is sent as a bearer token"`
+	SecretQuery  string   `json:"secretQuery,omitempty" doc:"of a REST API: query parameter that carries the secret"`
+	Headers      []string `json:"headers,omitempty" doc:"further headers, as Name: value"`
+	CA           string   `json:"ca,omitempty" doc:"PEM of certificate authorities that are trusted for it, besides the system's"`
+	ClientCert   string   `json:"clientCert,omitempty" doc:"PEM of the client certificate that is shown to it"`
+	ClientKey    string   `json:"clientKey,omitempty" doc:"name of the secret that holds the key of the client certificate"`
+	MemoryMiB    int      `json:"memoryMiB,omitempty" doc:"of a local process: how much memory it and what it starts may use together"`
+	OpenFiles    int      `json:"openFiles,omitempty" doc:"of a local process: how many files each of its processes may have open"`
+	Processes    int      `json:"processes,omitempty" doc:"of a local process: how many processes it may be, itself included"`
+	CallLimits
+	ToolLimits []ToolLimits `json:"toolLimits,omitempty" doc:"other limits for some of its tools; the first that fits counts"`
+	MessageMiB int          `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
+	Operations []Operation  `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
+	Per        string       `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
+	Places     []Place      `json:"places,omitempty" doc:"further secrets, and where they go"`
+	SignIn     *SignInWay   `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
 }
+
+// CallLimits are how long a call may take and how much it may bring.
+type CallLimits struct {
+	CallSeconds int    `json:"callSeconds,omitempty" doc:"how long a call may take; 0 for the setting call-timeout"`
+	ResultKiB   int    `json:"resultKiB,omitempty" doc:"largest result of a tool; 0 for as large as a message may be"`
+	TooLarge    string `json:"tooLarge,omitempty" enum:"cut,refuse" doc:"what becomes of a larger result: cut it, with a note, or refuse it; refuse if left out"`
+}
+
+// ToolLimits are limits of some tools.
+type ToolLimits struct {
+	Tool string `json:"tool" doc:"glob over the server's own tool names"`
+	CallLimits
+}
+
+// What becomes of a result that is too large.
+const (
+	TooLargeCut    = "cut"
+	TooLargeRefuse = "refuse"
+)
 
 // Place is a further secret of a server, and where it goes.
 type Place struct {

@@ -21,6 +21,9 @@ import (
 // New prepares the conversation with a server as it is registered; nothing is sent
 // yet. The error is a *team.FieldError.
 func New(s team.Server, c link.Credential, o link.Options) (link.Transport, error) {
+	if s.MessageMiB > 0 {
+		o.MessageLimit = s.MessageMiB << 20
+	}
 	switch s.Transport {
 	case team.Stdio:
 		return stdio.New(command(s, c), o), nil

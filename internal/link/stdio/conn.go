@@ -476,12 +476,12 @@ func lastLine(s string) string {
 func (p *Conn) read(c *process, out *os.File) {
 	lines := newLineReader(out, p.Options.MessageLimit)
 	for {
-		line, head, err := lines.next()
+		line, head, tail, err := lines.next()
 		if err != nil {
 			return
 		}
-		if line == nil { // too long: the call concerned is told, if it can be found
-			c.TooLarge(head)
+		if line == nil { // too long: the call concerned is told
+			c.TooLarge(head, tail, p.Options.MessageLimit)
 			continue
 		}
 		if line = bytes.TrimSpace(line); len(line) == 0 {

@@ -121,29 +121,36 @@ func newLineReader(r io.Reader, limit int) *lineReader {
 	return &lineReader{r: bufio.NewReaderSize(r, 32<<10), limit: limit}
 }
 
+// kept is how much of the beginning and of the end of a too long line is kept.
+const kept = 512
+
 // next returns the next line, valid until the next call. For a line above the
-// limit it returns nil and the line's beginning, and passes over the rest.
-func (l *lineReader) next() (line, head []byte, err error) {
+// limit it returns nil and how the line begins and ends, and passes over the rest.
+func (l *lineReader) next() (line, head, tail []byte, err error) {
 	l.buf = l.buf[:0]
 	over := false
 	for {
 		part, err := l.r.ReadSlice('\n')
 		if !over && len(l.buf)+len(part) > l.limit {
 			over = true
-			head = bytes.Clone(l.buf[:min(len(l.buf), 512)])
+			l.buf = append(l.buf, part...)
+			head, part = bytes.Clone(l.buf[:min(len(l.buf), kept)]), bytes.Clone(l.buf)
 			l.buf = nil
 		}
-		if !over {
+		if over {
+			tail = append(tail, part...)
+			tail = append(tail[:0], tail[max(0, len(tail)-kept):]...)
+		} else {
 			l.buf = append(l.buf, part...)
 		}
 		switch {
 		case errors.Is(err, bufio.ErrBufferFull):
 			continue
-		case err != nil && len(l.buf) == 0:
-			return nil, nil, err
 		case over:
-			return nil, head, nil
+			return nil, head, tail, nil
+		case err != nil && len(l.buf) == 0:
+			return nil, nil, nil, err
 		}
-		return l.buf, nil, nil
+		return l.buf, nil, nil, nil
 	}
 }

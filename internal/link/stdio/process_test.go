@@ -346,11 +346,11 @@ func FuzzLineReader(f *testing.F) {
 		}
 		l := newLineReader(strings.NewReader(string(b)), limit)
 		for range len(b) + 2 {
-			line, head, err := l.next()
+			line, head, tail, err := l.next()
 			if err != nil {
 				return
 			}
-			if len(line) > limit || len(head) > 512 {
+			if len(line) > limit || len(head) > kept || len(tail) > kept {
 				t.Fatalf("a line of %d bytes, the limit is %d", len(line), limit)
 			}
 		}

@@ -5,6 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"net/http"
 	"strconv"
 	"strings"
 	"sync"
@@ -12,6 +14,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
@@ -61,6 +64,7 @@ type Call struct {
 	// Of a parked job that is taken up again: what it waited for, and the answers.
 	suspension *suspension
 	replies    map[string]json.RawMessage
+	limits     team.CallLimits // of the tool that is called
 }
 
 // message is what the exchange of a job returned.
@@ -302,12 +306,27 @@ func (j *Call) refuse(why string) {
 	j.reply.Refuse(j.id, code, why, data)
 }
 
+// patience is how long the call may take.
+func (j *Call) patience() time.Duration {
+	if j.limits.CallSeconds > 0 {
+		return time.Duration(j.limits.CallSeconds) * time.Second
+	}
+	return j.carrier.o.CallTimeout
+}
+
 // start sends the request and carries it to its end.
 func (j *Call) start(ctx context.Context) func() {
 	// In the initialize era the agent going away is no cancellation, so the job
 	// has a life of its own: until it is answered, cancelled, or out of time.
 	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
-	jctx, stop := context.WithTimeout(jctx, j.carrier.o.CallTimeout)
+	if j.kind == tools.Tools {
+		j.limits = j.target.Server.LimitsOf(j.target.Tool.Name)
+	}
+	if j.limits.CallSeconds > 0 {
+		// The connection's own limit is for calls with the usual one.
+		_ = http.NewResponseController(j.reply.Writer).SetWriteDeadline(time.Now().Add(j.patience() + 2*time.Minute))
+	}
+	jctx, stop := context.WithTimeout(jctx, j.patience())
 	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
 	j.flight = j.caller.gateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
@@ -538,6 +557,16 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 		outcome, payload = team.OutcomeError, f.Error
 		text = wire.ReadError(frame, f.Error).Message
 	}
+	if limit := j.limits.ResultKiB << 10; limit > 0 && f.Error.Empty() && payload.End-payload.Start > limit {
+		var cut bool
+		if frame, f, text, cut = j.reduce(frame, f, limit); !cut {
+			if j.record(ctx, team.OutcomeError, text, nil) == nil {
+				j.toolError(j.target.Server.Name + ": " + text + "; ask for less: narrower arguments, fewer fields, or a page at a time")
+			}
+			return j.exchange.Close
+		}
+		payload = f.Result
+	}
 	if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
 		j.exchange.Close()
 		return nil
@@ -554,6 +583,29 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 		j.fault(frame, f)
 	}
 	return j.exchange.Close
+}
+
+// reduce shortens an answer whose result is larger than the tool's limit, as far as that
+// is wanted and can be done. text says what happened either way.
+func (j *Call) reduce(frame []byte, f wire.Frame, limit int) (_ []byte, _ wire.Frame, text string, ok bool) {
+	size := f.Result.End - f.Result.Start
+	text = fmt.Sprintf("the result has %d bytes, and the limit of the tool is %d", size, limit)
+	if j.limits.TooLarge != team.TooLargeCut {
+		return frame, f, text, false
+	}
+	whole := wire.Span{Start: 0, End: len(j.target.Tool.Raw)}
+	structured := !wire.Member(j.target.Tool.Raw, whole, "outputSchema").Empty()
+	short, ok := tools.CutResult(f.Result.Of(frame), limit, structured)
+	if !ok {
+		return frame, f, text + "; it cannot be cut and stay valid", false
+	}
+	id := f.ID.Of(frame)
+	frame = wire.AppendResult(nil, id, short)
+	g, err := wire.ReadFrame(frame)
+	if err != nil {
+		return frame, f, text, false
+	}
+	return frame, g, text + "; it was cut", true
 }
 
 // record hands the call to the journal. In strict mode no answer leaves without
@@ -664,7 +716,7 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 		e.Outcome, message = team.OutcomeCancelled, "Bouncer was stopped before the answer came; whether the tool ran is not known"
 	case errors.Is(why, context.DeadlineExceeded):
 		e.Outcome = team.OutcomeTimeout
-		message = j.target.Server.Name + ": the tool did not answer within " + carrier.o.CallTimeout.String() + "; whether it ran is not known"
+		message = j.target.Server.Name + ": the tool did not answer within " + span.Text(j.patience()) + "; whether it ran is not known"
 	case errors.As(err, &f) && f.SignIn != "" && j.entry != nil:
 		j.refuseMissing(ctx, f.Finding.Message, f.SignIn)
 		return

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"regexp"
 	"strconv"
 	"sync"
@@ -58,6 +59,7 @@ type delivered struct {
 	frame []byte
 	f     wire.Frame
 	what  diagnosis.Cause
+	note  string
 }
 
 // Waiting is how many requests wait for their answer.
@@ -140,15 +142,35 @@ func (b *Mux) deliver(id uint64, d delivered) {
 	}
 }
 
-var idIn = regexp.MustCompile(`"id"\s*:\s*(\d+)`)
+// Where the id stands in a message whose middle was passed over: before the result, or
+// as one of the last members after it.
+var (
+	idBefore = regexp.MustCompile(`^\s*{\s*(?:"jsonrpc"\s*:\s*"[^"]*"\s*,\s*)?"id"\s*:\s*(\d+)`)
+	idAfter  = regexp.MustCompile(`[,{]\s*"id"\s*:\s*(\d+)\s*(?:,\s*"jsonrpc"\s*:\s*"[^"]*"\s*)?}\s*$`)
+)
 
-// TooLarge tells the call that a too long message was for, if its beginning
-// says.
-func (b *Mux) TooLarge(head []byte) {
-	if m := idIn.FindSubmatch(head); m != nil {
-		if id, err := strconv.ParseUint(string(m[1]), 10, 64); err == nil {
-			b.deliver(id, delivered{what: diagnosis.TooLarge})
+// TooLarge tells the call that a too long message was for, by how the message begins
+// and ends. Where neither tells, and only one call waits, it is that one.
+func (b *Mux) TooLarge(head, tail []byte, limit int) {
+	failed := delivered{what: diagnosis.TooLarge, note: fmt.Sprintf("the limit is %d bytes", limit)}
+	for _, m := range [][][]byte{idBefore.FindSubmatch(head), idAfter.FindSubmatch(tail)} {
+		if m == nil {
+			continue
 		}
+		if id, err := strconv.ParseUint(string(m[1]), 10, 64); err == nil {
+			b.deliver(id, failed)
+			return
+		}
+	}
+	b.mu.Lock()
+	var only uint64
+	for id := range b.waiting {
+		only = id
+	}
+	alone := len(b.waiting) == 1
+	b.mu.Unlock()
+	if alone {
+		b.deliver(only, failed)
 	}
 }
 
@@ -197,7 +219,7 @@ func (x *exchange) Next() ([]byte, wire.Frame, error) {
 
 func (x *exchange) take(d delivered) ([]byte, wire.Frame, error) {
 	if d.what != "" {
-		return nil, wire.Frame{}, x.mux.Fail(diagnosis.Evidence{Stage: x.stage, What: d.what}, nil)
+		return nil, wire.Frame{}, x.mux.Fail(diagnosis.Evidence{Stage: x.stage, What: d.what, Note: d.note}, nil)
 	}
 	return d.frame, d.f, nil
 }
