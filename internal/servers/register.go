@@ -208,7 +208,7 @@ func (svc *Service) reach(ctx context.Context, s *team.Server, g provision, r se
 	}
 	if st.State != team.StateReady && !r.Anyway {
 		transport.Close(ctx)
-		return st, svc.hintSignIn(ctx, *s, &team.ProbeError{Finding: *st.Finding, Stages: st.Stages})
+		return st, svc.hintSignIn(ctx, *s, &team.ProbeError{Finding: st.Finding.WhileRegistering(s.Name), Stages: st.Stages})
 	}
 	svc.pool.Offer(*s, g.holder, g.Credential, transport, st)
 	return st, nil

@@ -65,6 +65,12 @@ const (
 	RelativePath      Cause = "launch.relative-path"
 	LineInCommand     Cause = "launch.whole-command-line-in-the-command-field"
 	ExitsAtOnce       Cause = "launch.exits-at-once"
+	ModuleMissing     Cause = "launch.module-or-package-missing"
+	ScriptMissing     Cause = "launch.file-missing"
+	PackageMissing    Cause = "launch.package-runner-fails"
+	SettingMissing    Cause = "launch.required-setting-missing"
+	PortTaken         Cause = "launch.port-taken"
+	GluedArguments    Cause = "launch.arguments-glued-together"
 	Killed            Cause = "launch.killed-by-a-signal"
 	NoiseOnStdout     Cause = "launch.writes-something-else-on-stdout"
 	OverLimit         Cause = "launch.over-its-limits"
@@ -82,10 +88,12 @@ const (
 // Evidence is what one attempt to speak with a server showed. Zero fields were
 // not observed.
 type Evidence struct {
-	Stage  string // resolve, connect, tls, initialize, tools, call
-	Server string
-	URL    string
-	Err    error // of the network or of reading
+	Stage string // resolve, connect, tls, initialize, tools, call
+	// Process is set when the server is a process and has no address.
+	Process bool
+	Server  string
+	URL     string
+	Err     error // of the network or of reading
 	Timeout,
 	HadCredential bool
 	Status      int // HTTP
@@ -101,6 +109,8 @@ type Evidence struct {
 	// What is a fact already established by the reader of the answer.
 	What Cause
 	Note string
+	// Wrote is what a process that ended wrote to standard error, read.
+	Wrote Words
 }
 
 // OfCredential reports whether what is missing is a credential that works, which
@@ -174,7 +184,8 @@ func known(e Evidence) Finding {
 		f.Message = "the tool list has no end" + note(e)
 	case NotServed:
 		f.Message = fmt.Sprintf("the server says it has tools and then refuses to list them: %s (code %d)", e.RPCMessage, e.RPCCode)
-	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout:
+	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout,
+		ModuleMissing, ScriptMissing, PackageMissing, SettingMissing, PortTaken, GluedArguments:
 		return launch(e)
 	case OverLimit:
 		return Finding{
@@ -248,6 +259,20 @@ func launch(e Evidence) Finding {
 		}
 	case LineInCommand:
 		return Finding{e.What, "the command holds a whole command line" + note(e), "give the command and each argument apart", registrar}
+	case GluedArguments:
+		return Finding{
+			e.What,
+			"several arguments are glued together in one" + note(e),
+			"give each argument by itself: after -- in a shell without quotes around them all, or one a line",
+			registrar,
+		}
+	case ScriptMissing:
+		if e.Wrote.Cause == "" {
+			return Finding{e.What, "a file that is to be run is not there" + note(e), scriptRemedy, registrar}
+		}
+		return wrote(e)
+	case ModuleMissing, PackageMissing, SettingMissing, PortTaken:
+		return wrote(e)
 	case Killed:
 		return Finding{
 			e.What,
@@ -271,7 +296,36 @@ func launch(e Evidence) Finding {
 	}
 }
 
+const scriptRemedy = "check the path; a relative one needs the working directory (--dir)"
+
+// wrote explains the end of a process by its own words.
+func wrote(e Evidence) Finding {
+	message, remedy := ofStderr(e.Wrote)
+	return Finding{e.What, "the process ends before it opens a session: " + message + note(e), remedy, registrar}
+}
+
+// byStatus is the finding for an answer with an HTTP status, with the server's own words.
 func byStatus(e Evidence) Finding {
+	f := ofStatus(e)
+	f.Message += says(e)
+	if e.Status != 401 && e.Status != 403 {
+		return f
+	}
+	if header := wantsHeader(e); header != "" {
+		f.Remedy = fmt.Sprintf("it wants %s: bouncer server update %s --secret-header %s", header, e.Server, header)
+		if !e.HadCredential {
+			f.Remedy += " --token"
+		}
+		f.Actor = registrar
+	} else if scheme := wantsScheme(e); scheme != "" && e.Status == 401 {
+		f.Remedy = fmt.Sprintf(
+			"it wants the word %s before it: bouncer server update %s --also 'header:Authorization %s=SECRET'", scheme, e.Server, scheme,
+		)
+	}
+	return f
+}
+
+func ofStatus(e Evidence) Finding {
 	switch s := e.Status; {
 	case s == 401 && !e.HadCredential:
 		return Finding{
@@ -396,7 +450,7 @@ func byError(e Evidence) Finding {
 		return Finding{
 			CertUntrusted,
 			"the server's certificate is signed by an authority that is not trusted here",
-			"add the authority to the system's trust store",
+			"give its certificate with --ca FILE, or add it to the system's trust store",
 			registrar,
 		}
 	case errors.As(e.Err, &host):
@@ -433,14 +487,21 @@ func byError(e Evidence) Finding {
 		return Finding{
 			CallTimeout,
 			"the tool did not answer in time" + note(e) + "; whether it ran is not known",
-			"raise call-timeout in Bouncer's settings if the tool needs longer",
+			"give it longer, if the tool needs that: bouncer server update " + e.Server + " --call-time 15m",
 			operator,
+		}
+	case e.Timeout && e.Process:
+		return Finding{
+			NeverAnswers,
+			"the process runs but does not answer in time" + note(e),
+			"run the command by hand where Bouncer runs; it may wait for something, or still be downloading",
+			registrar,
 		}
 	case e.Timeout:
 		return Finding{
 			NeverAnswers,
 			"the server accepts the connection but does not answer in time" + note(e),
-			"check that the server is alive, and that the port is that of its MCP endpoint",
+			"check that the server is alive, and that the address is that of its MCP endpoint",
 			operator,
 		}
 	case e.Stage == "call":

@@ -59,6 +59,7 @@ type Conn struct {
 // New prepares a conversation; nothing is started yet.
 func New(c Command, o link.Options) *Conn {
 	p := &Conn{Base: base.New(c.Server, o, c.Secret.Reveal()), c: c, spawner: o.Spawner}
+	p.Process = true
 	if p.spawner == nil {
 		// For those who configure nothing; without a user there is nothing to go wrong.
 		p.spawner, _ = spawn.New(spawn.Options{})
@@ -461,15 +462,62 @@ func (p *Conn) gone(c *process, stage string) error {
 			note = fmt.Sprintf("the process ended with code %d", exit.ExitCode())
 		}
 	}
-	if last := p.Short(lastLine(c.stderr.String())); last != "" {
-		note += ", having written: " + last
+	words := diagnosis.ReadStderr(p.Masker.Text(c.stderr.String()))
+	if words.Line != "" {
+		note += ", having written: " + p.Short(words.Line)
 	}
-	return p.Fail(diagnosis.Evidence{Stage: stage, What: what, Note: note}, c.exit)
+	if what == diagnosis.ExitsAtOnce {
+		// What was given wrongly is told before what the program made of it.
+		if cause, about := p.misgiven(); cause != "" {
+			return p.Fail(diagnosis.Evidence{Stage: stage, What: cause, Note: about}, c.exit)
+		}
+		if words.Cause != "" {
+			what = words.Cause
+		}
+	}
+	return p.Fail(diagnosis.Evidence{Stage: stage, What: what, Note: note, Wrote: words}, c.exit)
 }
 
-func lastLine(s string) string {
-	s = strings.TrimSpace(s)
-	return s[strings.LastIndexByte(s, '\n')+1:]
+// runners are the programs whose first argument is a file.
+var runners = map[string]bool{
+	"node": true, "python": true, "python3": true, "ruby": true, "perl": true, "php": true, "sh": true, "bash": true, "deno": true, "bun": true,
+}
+
+// misgiven looks for what is wrong with the arguments of a process that ended at once.
+func (p *Conn) misgiven() (cause diagnosis.Cause, about string) {
+	for _, arg := range p.c.Args {
+		first, rest, several := strings.Cut(arg, " ")
+		if several && rest != "" && (strings.HasPrefix(first, "-") || filepath.Ext(first) != "") && !isFile(p.c.Dir, arg) {
+			return diagnosis.GluedArguments, p.Short(arg)
+		}
+	}
+	if !runners[strings.TrimSuffix(filepath.Base(p.c.Command), ".exe")] || len(p.c.Args) == 0 {
+		return "", ""
+	}
+	script := p.c.Args[0]
+	if strings.HasPrefix(script, "-") || (filepath.Ext(script) == "" && !strings.Contains(script, "/")) || isFile(p.c.Dir, script) {
+		return "", ""
+	}
+	about = script
+	switch {
+	case filepath.IsAbs(script):
+	case p.c.Dir == "":
+		about += " (a relative path, and no working directory is given)"
+	default:
+		about += " in " + p.c.Dir
+	}
+	return diagnosis.ScriptMissing, p.Short(about)
+}
+
+func isFile(dir, path string) bool {
+	if !filepath.IsAbs(path) {
+		if dir == "" {
+			return false
+		}
+		path = filepath.Join(dir, path)
+	}
+	_, err := os.Stat(path)
+	return err == nil
 }
 
 // read distributes what the process writes, until it stops.

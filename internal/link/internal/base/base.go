@@ -22,6 +22,7 @@ import (
 // Base is what every conversation has.
 type Base struct {
 	ServerName string
+	Process    bool // it is a process, and has no address
 	Options    link.Options
 	Masker     *mask.Masker
 	Caps       wire.Caps // declared in sessions; everything until With says otherwise
@@ -82,7 +83,7 @@ func (l *Base) Tell(frame []byte, f wire.Frame, answer func([]byte)) {
 }
 
 func (l *Base) Fail(e diagnosis.Evidence, cause error) *link.Failure {
-	e.Server = l.ServerName
+	e.Server, e.Process = l.ServerName, l.Process
 	return &link.Failure{Finding: diagnosis.Explain(e), Err: cause}
 }
 
