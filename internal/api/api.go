@@ -28,6 +28,7 @@ import (
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
+	"bouncer/internal/imports"
 	"bouncer/internal/journal"
 	"bouncer/internal/login"
 	"bouncer/internal/oauth"
@@ -75,6 +76,7 @@ type Services struct {
 	People     *people.Service
 	Login      *login.Service
 	Servers    *servers.Service
+	Imports    *imports.Service
 	Agents     *agents.Service
 	Policy     *policy.Service
 	Secrets    *secrets.Service

@@ -42,7 +42,7 @@ var allowed = map[string]string{
 	"GET /api/session": "AMOU", "DELETE /api/session": "AMOU", "PUT /api/session/password": "AMOU",
 	"GET /api/people": "AMOU", "POST /api/people": "A", "PATCH /api/people/{name}": "A",
 	"GET /api/servers": "AMOU", "POST /api/servers": "AM", "GET /api/servers/{name}": "AMOU", "PATCH /api/servers/{name}": "AM", "DELETE /api/servers/{name}": "AM",
-	"GET /api/servers/{name}/tools": "AMOU", "GET /api/servers/{name}/editions": "AMOU", "GET /api/servers/{name}/operations": "AMOU", "POST /api/documents": "AM", "POST /api/servers/{name}/check": "AM", "POST /api/servers/{name}/restart": "AM",
+	"GET /api/servers/{name}/tools": "AMOU", "GET /api/servers/{name}/editions": "AMOU", "GET /api/servers/{name}/operations": "AMOU", "POST /api/documents": "AM", "POST /api/servers/{name}/check": "AM", "POST /api/servers/{name}/restart": "AM", "POST /api/imports": "AM",
 	"GET /api/agents": "AMOU", "POST /api/agents": "AMO", "GET /api/agents/{name}": "AMOU", "PATCH /api/agents/{name}": "AMO", "DELETE /api/agents/{name}": "AMO",
 	"GET /api/agents/{name}/reach": "AMOU", "GET /api/agents/{name}/passes": "AMOU", "POST /api/agents/{name}/passes": "AMO", "DELETE /api/agents/{name}/passes/{id}": "AMO",
 	"GET /api/rules": "AMOU", "POST /api/rules": "AM", "PATCH /api/rules/{id}": "AM", "GET /api/servers/{name}/dependents": "AM",

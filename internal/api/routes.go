@@ -19,7 +19,7 @@ func (a *API) table() []route {
 		sessionRoutes(a.s.Login),
 		peopleRoutes(a.s.People, a.s.Login),
 		invitationRoutes(a.s.Login),
-		serverRoutes(a.s.Servers),
+		serverRoutes(a.s.Servers, a.s.Imports),
 		agentRoutes(a.s.Agents, a.s.Policy),
 		ruleRoutes(a.s.Policy),
 		secretRoutes(a.s.Secrets),

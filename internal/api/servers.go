@@ -6,11 +6,12 @@ import (
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/imports"
 	"bouncer/internal/servers"
 )
 
 // serverRoutes are the rows of the servers.
-func serverRoutes(svc *servers.Service) []route {
+func serverRoutes(svc *servers.Service, imports *imports.Service) []route {
 	return []route{
 		{
 			method: get, path: "/api/servers", id: "listServers", action: access.SeeServers,
@@ -76,6 +77,21 @@ func serverRoutes(svc *servers.Service) []route {
 			in:      apitype.DocumentSource{}, out: serverspec.DocumentInfo{}, status: 200,
 			handle: with(func(c *call, in apitype.DocumentSource) (any, error) {
 				return svc.ReadDocument(c.Context(), in.Document, in.DocumentURL)
+			}),
+		},
+		{
+			method: post, path: "/api/imports", id: "importServers", action: access.KeepServers,
+			summary: "Read servers from what was pasted, and register them",
+			in:      apitype.Import{}, out: apitype.Imported{}, status: 200,
+			handle: with(func(c *call, in apitype.Import) (any, error) {
+				out, err := imports.Import(c.Context(), c.person, in)
+				for i := range out.Servers {
+					if out.Servers[i].Err != nil {
+						p := c.api.explain(c, out.Servers[i].Err)
+						out.Servers[i].Problem = &p
+					}
+				}
+				return out, err
 			}),
 		},
 		{

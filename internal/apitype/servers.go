@@ -1,6 +1,7 @@
 package apitype
 
 import (
+	"bouncer/internal/core/paste"
 	"bouncer/internal/core/team"
 )
 
@@ -25,4 +26,28 @@ type ToolView struct {
 type ServerInfo struct {
 	team.Server
 	Health team.Health `json:"health"`
+}
+
+// Import is what somebody pasted, to be looked at or to be registered.
+type Import struct {
+	Text    string            `json:"text" doc:"JSON with servers in any of its usual shapes, a command line, or an address"`
+	Apply   bool              `json:"apply,omitempty" doc:"register the servers; without it they are only read"`
+	Only    []string          `json:"only,omitempty" doc:"names of those that are meant; all if left out"`
+	Answers map[string]string `json:"answers,omitempty" doc:"values for placeholders, by NAME or server/NAME"`
+	Anyway  bool              `json:"anyway,omitempty" doc:"register a server even when it cannot be reached now"`
+	Plain   bool              `json:"plain,omitempty" doc:"keep values in the open though they look like secrets"`
+}
+
+// Imported is what was read, and what became of it.
+type Imported struct {
+	Notes   []string         `json:"notes,omitempty" doc:"what was mended in the text"`
+	Servers []ImportedServer `json:"servers"`
+}
+
+// ImportedServer is one server of an import.
+type ImportedServer struct {
+	Server     paste.Server `json:"server" doc:"as it was read, without secrets"`
+	Registered *ServerInfo  `json:"registered,omitempty"`
+	Problem    *Problem     `json:"problem,omitempty" doc:"why it was not registered; nothing of it was kept"`
+	Err        error        `json:"-"`
 }

@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
 	"bouncer/internal/gate"
+	"bouncer/internal/imports"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/link/dial"
@@ -128,6 +129,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.People = people.New(svc.store, reg)
 	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
 	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
+	all.Imports = imports.New(all.Servers, all.Secrets)
 	all.SignIns = signin.New(signin.Deps{
 		Store:       svc.store,
 		Keys:        keys,

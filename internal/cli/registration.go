@@ -13,11 +13,12 @@ import (
 	"bouncer/internal/core/team"
 )
 
-type tokenInput struct{ token, anyway bool }
+type tokenInput struct{ token, anyway, plain bool }
 
 func (i *tokenInput) define(f *flag.FlagSet) {
 	f.BoolVar(&i.token, "token", false, "give it a bearer token, read from a prompt or from standard input")
 	f.BoolVar(&i.anyway, "anyway", false, "do it even when the server cannot be reached now")
+	f.BoolVar(&i.plain, "plain", false, "keep values in the open though they look like secrets")
 }
 
 type restInput struct {

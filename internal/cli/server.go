@@ -21,6 +21,7 @@ func serverCommands() []command {
 		serverShowCommand(),
 		serverRegisterCommand(),
 		serverUpdateCommand(),
+		serverImportCommand(),
 		serverCheckCommand(),
 		serverRestartCommand(),
 		serverToolsCommand(),
@@ -136,7 +137,7 @@ command, --secret-env names the variable that carries it.`,
 			given.define(f)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := serverspec.Registration{Name: t.args[0], URL: url, Anyway: given.anyway, Transport: transport, Secret: secret}
+			in := serverspec.Registration{Name: t.args[0], URL: url, Anyway: given.anyway, Transport: transport, Secret: secret, Plain: given.plain}
 			in.Sharing = rest.sharing
 			if url == "" && len(t.rest) == 0 && rest.document == "" {
 				return &usageError{

@@ -90,7 +90,7 @@ func (a *alteration) run(ctx context.Context, t *task) error {
 			return &failure{exitFailure, "nothing was altered", ""}
 		}
 	}
-	in.Anyway = a.given.anyway
+	in.Anyway, in.Plain = a.given.anyway, a.given.plain
 	in.Version = &now.Version
 	return t.reach(ctx, http.MethodPatch, "/api/servers/"+seg(t.args[0]), in, "updated")
 }

@@ -334,6 +334,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read servers from what was pasted, and register them
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["importServers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invitations": {
         parameters: {
             query?: never;
@@ -1350,6 +1370,32 @@ export interface components {
             stderr?: string;
             tools: number;
         };
+        Import: {
+            /** @description values for placeholders, by NAME or server/NAME */
+            answers?: Record<string, never>;
+            /** @description register a server even when it cannot be reached now */
+            anyway?: boolean;
+            /** @description register the servers; without it they are only read */
+            apply?: boolean;
+            /** @description names of those that are meant; all if left out */
+            only?: string[];
+            /** @description keep values in the open though they look like secrets */
+            plain?: boolean;
+            /** @description JSON with servers in any of its usual shapes, a command line, or an address */
+            text: string;
+        };
+        Imported: {
+            /** @description what was mended in the text */
+            notes?: string[];
+            servers: components["schemas"]["ImportedServer"][];
+        };
+        ImportedServer: {
+            /** @description why it was not registered; nothing of it was kept */
+            problem?: components["schemas"]["Problem"];
+            registered?: components["schemas"]["ServerInfo"];
+            /** @description as it was read, without secrets */
+            server: components["schemas"]["Server"];
+        };
         InspectedValue: {
             /** @enum {string} */
             kind?: "bearer" | "value" | "basic" | "environment" | "client-secret" | "private-key";
@@ -1723,6 +1769,8 @@ export interface components {
             per?: "team" | "person" | "agent";
             /** @description further secrets, and where they go */
             places?: components["schemas"]["Place"][];
+            /** @description keep values in the open though they look like secrets */
+            plain?: boolean;
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
             /** @description largest result of a tool; 0 for as large as a message may be */
@@ -1850,6 +1898,20 @@ export interface components {
             /** @description where to send the browser */
             url: string;
         };
+        Server: {
+            args?: string[];
+            command?: string;
+            dir?: string;
+            env?: components["schemas"]["Value"][];
+            headers?: components["schemas"]["Value"][];
+            name: string;
+            /** @description what was noticed and mended */
+            notes?: string[];
+            /** @description parameters of the address that look like secrets */
+            query?: components["schemas"]["Value"][];
+            transport?: string;
+            url?: string;
+        };
         ServerInfo: {
             /** @description of a local process: its arguments */
             args?: string[];
@@ -1961,6 +2023,8 @@ export interface components {
             per?: "team" | "person" | "agent";
             /** @description all further secrets */
             places?: components["schemas"]["Place"][];
+            /** @description keep values in the open though they look like secrets */
+            plain?: boolean;
             /** @description 0 for no limit */
             processes?: number;
             /** @description largest result of a tool; 0 for as large as a message may be */
@@ -2120,6 +2184,14 @@ export interface components {
             /** @description how often there was no more since the start */
             refused: number;
             what: string;
+        };
+        Value: {
+            /** @description it only stands for a value, which has to be given */
+            asked?: boolean;
+            name: string;
+            /** @description why it looks like a secret; it goes to the locker */
+            secret?: string;
+            value: string;
         };
     };
     responses: never;
@@ -2843,6 +2915,39 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importServers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Import"];
+            };
+        };
+        responses: {
+            /** @description Read servers from what was pasted, and register them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -36,6 +36,7 @@ type Registration struct {
 	Token  string `json:"token,omitempty" doc:"bearer token, or value of the variable secretEnv, to be stored for it"`
 	Secret string `json:"secret,omitempty" doc:"name of a stored secret to be given to it instead"`
 	Anyway bool   `json:"anyway,omitempty" doc:"register it even when it cannot be reached now"`
+	Plain  bool   `json:"plain,omitempty" doc:"keep values in the open though they look like secrets"`
 
 	Command   string   `json:"command,omitempty" doc:"instead of url: a local process, as a name in PATH or an absolute path"`
 	Args      []string `json:"args,omitempty" doc:"its arguments"`
@@ -55,6 +56,7 @@ type ServerPatch struct {
 	Paused *bool   `json:"paused,omitempty"`
 	Token  *string `json:"token,omitempty" doc:"a new bearer token; tried before it is stored"`
 	Anyway bool    `json:"anyway,omitempty" doc:"alter it even when it cannot be reached that way"`
+	Plain  bool    `json:"plain,omitempty" doc:"keep values in the open though they look like secrets"`
 
 	Command   *string   `json:"command,omitempty" doc:"another program of a local process"`
 	Args      *[]string `json:"args,omitempty" doc:"all its arguments"`
@@ -156,7 +158,17 @@ func Apply(s team.Server, p ServerPatch) (team.Server, error) {
 			return s, err
 		}
 	}
+	if !p.Plain && p.opens() {
+		if err := checkOpen(s, "update"); err != nil {
+			return s, err
+		}
+	}
 	return s, CheckOptions(s)
+}
+
+// opens reports whether the patch alters something that is kept in the open.
+func (p ServerPatch) opens() bool {
+	return p.Env != nil || p.Headers != nil || p.Args != nil || p.URL != nil
 }
 
 // set takes over a value that is given.
@@ -250,6 +262,13 @@ func Describe(r Registration, id string, now time.Time) (team.Server, error) {
 	}
 	if err := CheckOptions(s); err != nil {
 		return s, err
+	}
+	if !r.Plain {
+		open := s
+		open.URL = r.URL
+		if err := checkOpen(open, "register"); err != nil {
+			return s, err
+		}
 	}
 	if r.Command == "" {
 		if len(r.Args)+len(r.Env) > 0 || r.Dir != "" || r.SecretEnv != "" {

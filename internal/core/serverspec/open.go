@@ -1,0 +1,56 @@
+package serverspec
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+
+	"bouncer/internal/core/looks"
+	"bouncer/internal/core/team"
+)
+
+// checkOpen refuses secrets among what is kept and shown in the open: variables,
+// headers, arguments and the address. The error names the command that seals it; verb is
+// register or update.
+func checkOpen(s team.Server, verb string) error {
+	refuse := func(field, what, why, command string) error {
+		return &team.FieldError{Field: field, Why: fmt.Sprintf(
+			"has a secret in the open: %s (%s). Seal it: bouncer server %s %s %s; "+
+				"or say that it is none: --plain", what, why, verb, s.Name, command,
+		)}
+	}
+	for _, e := range s.Env {
+		name, value, _ := strings.Cut(e, "=")
+		if why := looks.Secret(name, value); why != "" {
+			return refuse("env", "the variable "+name, why, "--secret-env "+name+" --token")
+		}
+	}
+	for _, h := range s.Headers {
+		name, value, _ := strings.Cut(h, ":")
+		if why := looks.Secret(name, value); why != "" {
+			return refuse("headers", "the header "+name, why, "--secret-header "+name+" --token")
+		}
+	}
+	for i, arg := range s.Args {
+		name, value, ok := strings.Cut(arg, "=")
+		if !ok && i > 0 && strings.HasPrefix(s.Args[i-1], "-") {
+			name, value = s.Args[i-1], arg
+		}
+		if why := looks.Secret(strings.TrimLeft(name, "-"), value); why != "" {
+			return refuse("args", "the argument "+name, why, "--secret-env VARIABLE --token, if the program reads a variable for it")
+		}
+	}
+	at, err := url.Parse(s.URL)
+	if err != nil {
+		return nil // said elsewhere
+	}
+	if _, set := at.User.Password(); set {
+		return refuse("url", "the password before the host", "it is one", "--also basic:=SECRET")
+	}
+	for name, list := range at.Query() {
+		if why := looks.Secret(name, list[0]); why != "" {
+			return refuse("url", "the parameter "+name, why, "--also query:"+name+"=SECRET")
+		}
+	}
+	return nil
+}
