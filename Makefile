@@ -27,6 +27,7 @@ build: console ## build the console and the one static binary bin/bouncer
 console: $(CONSOLE)
 
 $(CONSOLE): $(CONSOLE_SRC)
+	@rm -rf internal/web/dist/assets
 	cd console && $(NPM) ci --no-audit --no-fund --loglevel=error && $(NPM) run build
 
 peers: e2e/peers/node_modules/.installed

@@ -80,6 +80,8 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("wrong password", b.Type("input[name=password]", "not-this-one\r"))
 	do("refusal", b.Shows("The name or the password is wrong"))
 	do("password", b.Type("input[name=password]", strings.Repeat("\b", 20)+testkit.Password+"\r"))
+	do("first steps", b.Shows("Register a tool server"))
+	do("servers", b.Click("nav a", "Servers"))
 	do("empty list", b.Shows("No tool server is registered yet"))
 	do("live", b.Shows("live"))
 

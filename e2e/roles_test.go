@@ -68,6 +68,8 @@ func TestConsoleByRole(t *testing.T) {
 	p := newPage(t, w.Base)
 
 	p.signIn("wren")
+	p.must(p.Shows("1 of 1 servers ready"))
+	p.must(p.Click("nav a", "Servers"))
 	p.must(p.Shows("skerrow-sailings"))
 	assert.NotContains(t, p.says(), "Register a server")
 	p.must(p.Click("table.list a", "sailings"))

@@ -1,5 +1,4 @@
-import 'element-plus/dist/index.css'
-import 'element-plus/theme-chalk/dark/css-vars.css'
+import './elements'
 import './style.css'
 import { createApp } from 'vue'
 import App from './App.vue'

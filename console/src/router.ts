@@ -3,7 +3,7 @@ import { createRouter, createWebHistory } from 'vue-router'
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: '/', redirect: '/servers' },
+    { path: '/', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
     { path: '/servers', component: () => import('./pages/ServersPage.vue'), meta: { title: 'Servers' } },
     { path: '/servers/:name', component: () => import('./pages/ServerPage.vue'), props: true, meta: { title: 'Server' } },
     { path: '/agents', component: () => import('./pages/AgentsPage.vue'), meta: { title: 'Agents' } },
@@ -16,7 +16,7 @@ export const router = createRouter({
     { path: '/consent/:id', component: () => import('./pages/ConsentPage.vue'), props: true, meta: { title: 'A program wants in' } },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
     { path: '/service', component: () => import('./pages/ServicePage.vue'), meta: { title: 'Service' } },
-    { path: '/sign-in', redirect: (to) => ({ path: '/servers', query: to.query }), meta: { title: 'Sign in' } },
+    { path: '/sign-in', redirect: (to) => ({ path: '/', query: to.query }), meta: { title: 'Sign in' } },
     { path: '/:rest(.*)', component: () => import('./pages/MissingPage.vue'), meta: { title: 'Not found' } },
   ],
 })

@@ -16,6 +16,7 @@ import (
 
 var pages = []struct{ name, path, theme, before string }{
 	{"sign-in", "/", "light", ""},
+	{"overview", "/", "light", ""},
 	{"servers", "/servers", "light", ""},
 	{"server", "/servers/sailings", "light", ""},
 	{"process", "/servers/berths", "dark", ""},

@@ -55,8 +55,8 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]apitype.ServerI
 }
 
 // shown is a server as a person may see it. How it is set up is the business of those
-// who may alter it, and of auditors: headers, arguments and variables hold what
-// nobody meant to tell everybody.
+// who may alter it: headers, arguments and variables hold what nobody meant to tell
+// everybody.
 func shown(by team.Person, s apitype.ServerInfo) apitype.ServerInfo {
 	if access.May(by, access.SeeSetup, "") {
 		return s

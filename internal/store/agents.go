@@ -12,14 +12,15 @@ import (
 
 const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version, a.confirmed,
 	(SELECT count(*) FROM passes x WHERE x.agent = a.id AND x.revoked IS NULL AND x.expires > ?1),
-	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id)
+	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id),
+	(SELECT max(x.expires) FROM passes x WHERE x.agent = a.id AND x.kind = 'pass' AND x.revoked IS NULL AND x.expires > ?1)
 	FROM agents a LEFT JOIN people p ON p.id = a.owner`
 
 func scanAgent(r scanner) (v team.Agent, err error) {
 	var created int64
-	var seen sql.NullInt64
-	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Confirmed, &v.Passes, &seen)
-	v.Created, v.Seen = fromMS(created), fromNull(seen)
+	var seen, ends sql.NullInt64
+	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Confirmed, &v.Passes, &seen, &ends)
+	v.Created, v.Seen, v.Expires = fromMS(created), fromNull(seen), fromNull(ends)
 	return v, err
 }
 

@@ -4,8 +4,10 @@ package web
 import (
 	"embed"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -42,6 +44,16 @@ func Handler() http.Handler {
 			if strings.HasPrefix(name, "assets/") {
 				h.Set("Cache-Control", "public, max-age=31536000, immutable") // names carry a hash
 			}
+			h.Add("Vary", "Accept-Encoding")
+			if packed, encoding := smaller(files, name, r.Header.Get("Accept-Encoding")); packed != nil {
+				h.Set("Content-Encoding", encoding)
+				h.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+				h.Set("Content-Length", strconv.Itoa(len(packed)))
+				if r.Method == http.MethodGet {
+					_, _ = w.Write(packed)
+				}
+				return
+			}
 			server.ServeHTTP(w, r)
 			return
 		}
@@ -57,4 +69,30 @@ func Handler() http.Handler {
 		}
 		_, _ = w.Write(page)
 	})
+}
+
+// smaller returns a file as it was compressed when the console was built, in the best
+// way that the browser takes; nil for none.
+func smaller(files fs.FS, name, accepted string) (packed []byte, encoding string) {
+	for _, way := range [...]struct{ encoding, suffix string }{{"br", ".br"}, {"gzip", ".gz"}} {
+		if !accepts(accepted, way.encoding) {
+			continue
+		}
+		if packed, err := fs.ReadFile(files, name+way.suffix); err == nil {
+			return packed, way.encoding
+		}
+	}
+	return nil, ""
+}
+
+// accepts reads an Accept-Encoding header (RFC 9110 §12.5.3).
+func accepts(header, encoding string) bool {
+	for _, item := range strings.Split(header, ",") {
+		name, quality, _ := strings.Cut(strings.TrimSpace(item), ";")
+		if strings.EqualFold(strings.TrimSpace(name), encoding) {
+			q := strings.ReplaceAll(quality, " ", "")
+			return q != "q=0" && q != "q=0.0" && q != "q=0.00" && q != "q=0.000"
+		}
+	}
+	return false
 }

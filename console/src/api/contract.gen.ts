@@ -1140,6 +1140,11 @@ export interface components {
             confirmed: boolean;
             /** Format: date-time */
             created: string;
+            /**
+             * Format: date-time
+             * @description when the last of its valid passes ends
+             */
+            expires?: string;
             id: string;
             /** @description which assistant it is, in a word */
             kind: string;

@@ -6,12 +6,15 @@ import type {
   AgentPatch,
   Bucket,
   Call,
+  Change,
   Consent,
   ConsentRequest,
   Dependent,
   DocumentInfo,
   DocumentSource,
   Edition,
+  Import,
+  Imported,
   InspectedValue,
   Inspection,
   Invitation,
@@ -87,6 +90,7 @@ export const registerServer = (body: Registration) => request<Server>('POST', '/
 export const updateServer = (name: string, body: ServerPatch) => request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
 export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
 export const restartServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/restart`)
+export const importServers = (body: Import) => request<Imported>('POST', '/api/imports', body)
 export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)
 
 export const agents = () => request<Agent[]>('GET', '/api/agents')
@@ -108,6 +112,7 @@ export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${
 export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) =>
   request<Dependent[]>('GET', `/api/${kind}/${seg(name)}/dependents`)
 
+export const changes = (limit: number) => request<Change[]>('GET', '/api/changes' + query({ limit }))
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
 export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) =>

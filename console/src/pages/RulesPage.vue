@@ -61,13 +61,13 @@ function added() {
     <table class="list">
       <colgroup>
         <col />
-        <col style="width: 9%" />
-        <col style="width: 13%" />
+        <col style="width: 92px" />
         <col style="width: 11%" />
-        <col style="width: 13%" />
-        <col style="width: 22%" />
-        <col style="width: 10%" />
-        <col v-if="may('rules.keep')" style="width: 136px" />
+        <col style="width: 9%" />
+        <col style="width: 11%" />
+        <col style="width: 19%" />
+        <col class="spare" style="width: 108px" />
+        <col v-if="may('rules.keep')" style="width: 132px" />
       </colgroup>
       <thead>
         <tr>
@@ -77,7 +77,7 @@ function added() {
           <th>Servers</th>
           <th>Tools</th>
           <th>Matches now</th>
-          <th>By</th>
+          <th class="spare">By</th>
           <th v-if="may('rules.keep')"></th>
         </tr>
       </thead>
@@ -92,7 +92,7 @@ function added() {
           <td class="mono">{{ r.server }}</td>
           <td class="mono">{{ r.tool }}</td>
           <td :class="{ warn: r.matches.nothing }">{{ r.matches.text }}</td>
-          <td>
+          <td class="spare">
             {{ r.by }}
             <div class="soft">{{ dateOnly(r.created) }}</div>
           </td>

@@ -3,6 +3,7 @@ import { ElButton, ElInput } from 'element-plus'
 import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import * as api from '../api'
+import ImportDialog from '../parts/ImportDialog.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
@@ -15,6 +16,7 @@ const { may } = useSession()
 const router = useRouter()
 const filter = ref('')
 const registering = ref(false)
+const importing = ref(false)
 const { data, error, loading, load } = useResource(() => api.servers())
 onMounted(load)
 useLive({ topics: (t) => t === 'servers' && load(), back: load })
@@ -25,6 +27,10 @@ const shown = computed(() => {
     (s) => !f || [s.name, place(s), s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)),
   )
 })
+function imported() {
+  importing.value = false
+  void load()
+}
 function registered(s: api.Server) {
   registering.value = false
   void router.push(`/servers/${s.name}`)
@@ -36,13 +42,15 @@ function registered(s: api.Server) {
     <h1>Servers</h1>
     <ElInput v-model="filter" class="filter" placeholder="Filter by name, address, state" clearable aria-label="Filter servers" />
     <div class="grow" />
+    <ElButton v-if="may('servers.keep')" @click="importing = true">Import</ElButton>
     <ElButton v-if="may('servers.keep')" type="primary" @click="registering = true">Register a server</ElButton>
   </div>
   <ListFrame :loading="loading" :error="error" :total="data?.length" :shown="shown.length" :retry="load">
     <template #empty>
       <p>No tool server is registered yet.</p>
       <p v-if="may('servers.keep')">
-        <button class="plain" type="button" @click="registering = true">Register the first one</button>, or run
+        <button class="plain" type="button" @click="registering = true">Register the first one</button>,
+        <button class="plain" type="button" @click="importing = true">paste a snippet</button>, or run
         <code>bouncer server register NAME --url URL</code>.
       </p>
       <p v-else>Ask a maintainer or an admin to register one.</p>
@@ -84,6 +92,7 @@ function registered(s: api.Server) {
       </tbody>
     </table>
   </ListFrame>
+  <ImportDialog v-if="importing" @close="imported" @done="imported" />
   <ServerDialog v-if="registering" @close="registering = false" @done="registered" />
 </template>
 

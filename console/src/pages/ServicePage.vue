@@ -60,6 +60,7 @@ const filled = computed(() => {
       <dd>
         <ElProgress
           v-if="journal.data.value.keepBytes"
+          aria-label="Room of the journal in use"
           :percentage="filled"
           :stroke-width="8"
           :format="() => `${size(journal.data.value!.bytes)} of ${size(journal.data.value!.keepBytes)}`"

@@ -26,7 +26,7 @@ watch(
   { immediate: true },
 )
 async function elsewhere() {
-  const back = route.fullPath.startsWith('/servers?problem') ? '/' : route.fullPath
+  const back = route.fullPath.startsWith('/?problem') ? '/' : route.fullPath
   const to = await run(() => api.signInElsewhere(back))
   if (to) window.location.assign(to.url)
 }

@@ -57,7 +57,7 @@ const startText = computed(() =>
       <span class="key"><i class="ok" /> {{ totals.ok }} done</span>
       <span class="key"><i class="refused" /> {{ totals.refused }} refused</span>
       <span class="key"><i class="failed" /> {{ totals.failed }} failed</span>
-      <span class="soft">limits {{ top }} a bar</span>
+      <span class="soft">peak {{ top }} per bar</span>
       <span class="soft end">now</span>
     </figcaption>
   </figure>

@@ -1,12 +1,27 @@
 <script setup lang="ts">
-import { Collection, Connection, Key, List, Moon, Odometer, Stamp, Sunny, SwitchButton, Ticket, User } from '@element-plus/icons-vue'
+import {
+  Collection,
+  Connection,
+  DataBoard,
+  Key,
+  List,
+  Moon,
+  Odometer,
+  Stamp,
+  Sunny,
+  SwitchButton,
+  Ticket,
+  User,
+} from '@element-plus/icons-vue'
 import { ElIcon } from 'element-plus'
 import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 import { useLive } from '../use/live'
 import { useSession } from '../use/session'
 import { useTheme } from '../use/theme'
 
 const { person, service, may, load, leave } = useSession()
+const route = useRoute()
 const { theme, toggle } = useTheme()
 // A role can be altered while somebody is here; what is offered follows at once.
 const { connected } = useLive({ topics: (topic) => topic === 'people' && void load(), back: () => void load() })
@@ -14,6 +29,7 @@ const liveText = computed(() => (connected.value ? 'live' : 'reconnecting'))
 const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
 
 const everybodys = [
+  { to: '/', text: 'Overview', icon: DataBoard },
   { to: '/servers', text: 'Servers', icon: Connection },
   { to: '/agents', text: 'Agents', icon: Collection },
   { to: '/rules', text: 'Rules', icon: Stamp },
@@ -28,7 +44,12 @@ const pages = computed(() => (may('service.see') ? [...everybodys, { to: '/servi
 <template>
   <nav class="rail" aria-label="Pages">
     <div class="name"><img src="/mark.svg" alt="" width="24" height="24" /> Bouncer</div>
-    <RouterLink v-for="p in pages" :key="p.to" :to="p.to" class="item" active-class="on">
+    <RouterLink
+      v-for="p in pages"
+      :key="p.to"
+      :to="p.to"
+      :class="['item', { on: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) }]"
+    >
       <ElIcon><component :is="p.icon" /></ElIcon>{{ p.text }}
     </RouterLink>
     <div class="grow" />

@@ -66,7 +66,7 @@ var Table = []Row{
 	{SeeLogins, All, Own, Own, Own},
 	{EndLogins, All, Own, Own, Own},
 	{SeeServers, All, All, All, All},
-	{SeeSetup, All, All, None, All},
+	{SeeSetup, All, All, None, None},
 	{KeepServers, All, All, None, None},
 	{SeeAgents, All, All, Own, All},
 	{KeepAgents, All, All, Own, None},

@@ -66,12 +66,13 @@ type Invitation struct {
 
 // Agent is one assistant in use.
 type Agent struct {
-	ID      string    `json:"id"`
-	Name    string    `json:"name"`
-	Kind    string    `json:"kind" doc:"which assistant it is, in a word"`
-	Owner   string    `json:"owner" doc:"name of the person who owns it; empty when the team does"`
-	Paused  bool      `json:"paused"`
-	Created time.Time `json:"created"`
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind" doc:"which assistant it is, in a word"`
+	Owner   string     `json:"owner" doc:"name of the person who owns it; empty when the team does"`
+	Expires *time.Time `json:"expires,omitempty" doc:"when the last of its valid passes ends"`
+	Paused  bool       `json:"paused"`
+	Created time.Time  `json:"created"`
 	// Confirmed is set when somebody who may make rules stands for the name.
 	Confirmed bool       `json:"confirmed" doc:"an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern"`
 	Passes    int        `json:"passes" doc:"how many passes are valid now"`
