@@ -133,7 +133,9 @@ func Eval[T any](b *Browser, expression string) (T, error) {
 }
 
 // Size gives the page another size.
-func (b *Browser) Size(width, height int64) error { return b.do(chromedp.EmulateViewport(width, height)) }
+func (b *Browser) Size(width, height int64) error {
+	return b.do(chromedp.EmulateViewport(width, height))
+}
 
 // Shot takes a picture of the window as PNG.
 func (b *Browser) Shot() ([]byte, error) {

@@ -89,7 +89,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.jnl.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book,
+		Book: book, SessionKey: svc.sessionKey(),
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 

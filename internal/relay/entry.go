@@ -45,6 +45,7 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		d.stream(w, r, v)
 	case http.MethodDelete:
 		if s := d.session(w, r, v, nil); s != nil {
+			d.seal.Left(s.Id)
 			d.sessions.End(s, session.ErrLeft)
 			w.WriteHeader(http.StatusNoContent)
 		}
@@ -178,7 +179,10 @@ func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Princi
 		)
 		return nil
 	}
-	s := d.sessions.Get(sid)
+	s := d.sessions.Get(session.Short(sid))
+	if s == nil {
+		s = d.revive(sid, v)
+	}
 	if s == nil || s.PassID != v.Pass.ID || s.Scope != v.Scope || s.Legacy != nil {
 		d.fail(w, http.StatusNotFound, id, wire.CodeInvalidRequest, "there is no such session; open a new one with initialize")
 		return nil
@@ -194,6 +198,24 @@ func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Princi
 		return nil
 	}
 	s.Used.Store(time.Now().UnixMilli())
+	return s
+}
+
+// revive opens a session again that was open before the service was started anew, or was
+// swept away: most clients do not open another one when they are told that theirs is
+// gone. nil when the id carries none, or there are too many.
+func (d *Gateway) revive(shown string, v carry.Principal) *session.Session {
+	n := d.seal.Read(shown, v.Pass.ID, v.Scope)
+	if n == nil {
+		return nil
+	}
+	s, err := d.sessions.Resume(n, v.Pass, v.Agent, time.Now())
+	if err != nil {
+		d.o.Log.Warn("a session could not go on", "agent", v.Agent.Name, "error", err)
+		return nil
+	}
+	// Whatever it was told last is not known any more.
+	s.Outbox.ListsChanged(s.NoteLists(v.Catalog.Digests()))
 	return s
 }
 

@@ -30,6 +30,9 @@ type Options struct {
 	Guard       *origin.Guard // required
 	Log         *slog.Logger  // required
 	Book        *gate.Book    // knows the gates; nil for none
+	// SessionKey signs the ids of sessions, so that they outlive the service; 32 bytes, or
+	// nil for sessions that do not.
+	SessionKey []byte
 }
 
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
@@ -41,6 +44,7 @@ type Gateway struct {
 	recorder      carry.Recorder
 	snapshot      atomic.Pointer[snapshot.Snapshot]
 	sessions      *session.Set
+	seal          *session.Seal
 	subscribers   subscribers
 	subscriptions subscriptions
 	publishing    sync.Mutex // one snapshot after the other is put in force
@@ -63,6 +67,7 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	// A map of strings cannot fail to be written.
 	d.info, _ = json.Marshal(map[string]string{"name": "bouncer", "title": "Bouncer", "version": o.Version})
 	d.sessions = session.NewSet(d.left, o.Book)
+	d.seal = session.NewSeal(o.SessionKey)
 	d.subscribers.gate = o.Book.Open("subscriptions without a session", subscriberLimits)
 	d.recorder = j
 	d.carrier = carry.New(ctx, j, carry.Options{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book})

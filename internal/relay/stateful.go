@@ -163,7 +163,7 @@ func (d *Gateway) initialize(w http.ResponseWriter, v carry.Principal, body []by
 		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, err.Error()+tooManySessions)
 		return
 	}
-	w.Header()["Mcp-Session-Id"] = []string{s.Id}
+	w.Header()["Mcp-Session-Id"] = []string{d.seal.ID(s)}
 	_ = stream.WriteJSON(w, http.StatusOK, wire.AppendResult(nil, id, d.greeting(v, s)))
 }
 

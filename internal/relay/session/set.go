@@ -16,6 +16,8 @@ type Set struct {
 	budget *Budget    // of what is kept of their streams
 	onEnd  func(*Session)
 
+	resuming sync.Mutex // held while a session is opened again, so that it is opened once
+
 	mu   sync.RWMutex // guards byID
 	byID map[string]*Session
 }
@@ -36,7 +38,10 @@ func NewSet(left func(*Session), book *gate.Book) *Set {
 
 // Open adds a session of an agent. The error is a *gate.FullError.
 func (s *Set) Open(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Time) error {
-	n.Id, n.AgentID, n.PassID, n.budget = NewID(), p.AgentID, p.ID, s.budget
+	if n.Id == "" {
+		n.Id = NewID()
+	}
+	n.AgentID, n.PassID, n.budget = p.AgentID, p.ID, s.budget
 	n.Holder = gate.Holder{Agent: a.ID, Person: a.Owner}
 	n.Used.Store(now.UnixMilli())
 	n.Outbox.Wake = make(chan struct{}, 1)
@@ -47,6 +52,17 @@ func (s *Set) Open(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Tim
 	defer s.mu.Unlock()
 	s.byID[n.Id] = n
 	return nil
+}
+
+// Resume adds a session that was open before, unless it is open again already, and
+// returns the one that is.
+func (s *Set) Resume(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Time) (*Session, error) {
+	s.resuming.Lock()
+	defer s.resuming.Unlock()
+	if have := s.Get(n.Id); have != nil {
+		return have, nil
+	}
+	return n, s.Open(n, p, a, now)
 }
 
 func NewID() string {
