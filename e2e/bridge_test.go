@@ -115,7 +115,7 @@ func TestBridgeTellsWhatIsWrong(t *testing.T) {
 	assert.Zero(t, w.Svc.Gateway.Sessions(), "the session ends with the bridge")
 	out, _, _ = run(hello, []string{"BOUNCER_PASS=bnp_wrong"}, "--address", w.Base)
 	assert.Contains(t, out, `"id":"h","error"`)
-	assert.Contains(t, out, "show a valid pass")
+	assert.Contains(t, out, "not known here")
 	_, errs, code := run("", nil, "--address", w.Base)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "there is no pass")

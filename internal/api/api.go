@@ -88,6 +88,8 @@ type Services struct {
 	// handed out.
 	JournalState func(context.Context) (team.JournalState, error)
 	Usage        func() []gate.Usage
+	// TurnedAway tells who came to the agents' addresses without a valid pass.
+	TurnedAway func() []team.TurnedAway
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
 }

@@ -52,7 +52,7 @@ var allowed = map[string]string{
 	"GET /api/sign-ins": "AMOU", "POST /api/sign-ins": "AMO", "DELETE /api/sign-ins/{id}": "AMO", "GET /api/sign-in-problems/{id}": "AMOU.", "POST /api/session/elsewhere": "AMOU.",
 	"GET /api/consents": "AMOU", "DELETE /api/consents/{id}": "AMO", "GET /api/consent-requests/{id}": "AMO", "POST /api/consent-requests/{id}": "AMO",
 	"GET /api/logins": "AMOU", "DELETE /api/logins/{id}": "AMOU", "POST /api/people/{name}/password": "A", "DELETE /api/people/{name}": "A",
-	"PUT /api/people/{name}/subject": "A", "POST /api/session/tie": "AMOU", "GET /api/session/may": "AMOU", "GET /api/journal": "AMOU", "GET /api/limits": "AMU",
+	"PUT /api/people/{name}/subject": "A", "POST /api/session/tie": "AMOU", "GET /api/session/may": "AMOU", "GET /api/journal": "AMOU", "GET /api/limits": "AMU", "GET /api/turned-away": "AMU",
 	"GET /api/invitations": "A", "POST /api/invitations": "A", "DELETE /api/invitations/{id}": "A", "POST /api/join": "AMOU.",
 	"GET /api/calls": "AMOU", "GET /api/calls/{id}": "AMOU", "GET /api/call-counts": "AMOU", "GET /api/changes": "AMU", "GET /api/events": "AMOU",
 }

@@ -55,6 +55,12 @@ func (a *API) serviceRoutes() []route {
 			handle: a.changes,
 		},
 		{
+			method: get, path: "/api/turned-away", id: "listTurnedAway", action: access.SeeService,
+			summary: "Who came to the agents' addresses without a valid pass since the start, the latest first",
+			out:     []team.TurnedAway{}, status: 200,
+			handle: func(*call) (any, error) { return a.s.TurnedAway(), nil },
+		},
+		{
 			method: get, path: "/api/limits", id: "listLimits", action: access.SeeService,
 			summary: "How much is in use of everything that is bounded",
 			out:     []gate.Usage{}, status: 200,

@@ -100,6 +100,33 @@ func isLoopback(host string) bool {
 	return ip != nil && ip.IsLoopback()
 }
 
+// Examine looks at what a start with the settings would be like, without starting: what
+// people get wrong, and whether the address can be listened on and the data directory
+// be written. The error is a *StartError for what would keep it from starting.
+func Examine(s Settings) ([]Notice, error) {
+	listener, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		return nil, &StartError{fmt.Sprintf("nothing can listen on %s: %v", s.Listen, plain(err)), "choose another address with --listen, or stop what listens there", err}
+	}
+	address := s.PublicURL
+	if address == "" {
+		address = "http://" + listener.Addr().String()
+	}
+	if err := listener.Close(); err != nil {
+		return nil, fmt.Errorf("close what was opened to try: %w", err)
+	}
+	lock, err := openData(s.Data)
+	if err != nil {
+		return nil, err
+	}
+	if err := lock.Close(); err != nil {
+		return nil, fmt.Errorf("close what was opened to try: %w", err)
+	}
+	return circumstances{
+		settings: s, address: address, root: os.Getuid() == 0, free: -1, now: time.Now(), stat: os.Stat,
+	}.selfCheck(), nil
+}
+
 // check looks at what this start is like.
 func (svc *Service) check(newest time.Time) []Notice {
 	free := svc.disk.Left()

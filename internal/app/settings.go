@@ -46,7 +46,11 @@ type Settings struct {
 	LogLevel     slog.Level
 	LogFormat    string
 	FirstAdmin   string
-	Processes    string
+	// FirstPassword is where the first admin's password is read; "" for a one-time one.
+	FirstPassword string
+	// Stdin is standard input, for what is read there; nil for none.
+	Stdin     io.Reader
+	Processes string
 	// AlteredPrograms is tell or restart.
 	AlteredPrograms string
 	// Private are address ranges that are not public and may be reached all the
@@ -355,6 +359,18 @@ var table = []Setting{
 		"name of the admin that the first start creates",
 		func(s *Settings, v string) error { s.FirstAdmin = v; return nil },
 	},
+	{
+		"first-password",
+		"",
+		"where the first admin's password is read: env NAME, file PATH or stdin; a one-time password is shown if left out",
+		func(s *Settings, v string) error {
+			if v != "" && v != "stdin" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
+				return errors.New("must look like env NAME, file /PATH or stdin; the password itself does not belong here")
+			}
+			s.FirstPassword = v
+			return nil
+		},
+	},
 }
 
 // processUser is the user that processes run as: as root they do not run as root,
@@ -380,10 +396,21 @@ func defaultData() string {
 // the YAML file, else its default. Unknown keys and bad values are a
 // *SettingError.
 func LoadSettings(flags map[string]string, getenv func(string) string, file string) (Settings, error) {
-	var s Settings
+	s, _, err := ReadSettings(flags, getenv, file)
+	return s, err
+}
+
+// Given is a setting as it is in force, and where it comes from.
+type Given struct {
+	Setting
+	Value, From string
+}
+
+// ReadSettings is LoadSettings, and tells where each setting comes from.
+func ReadSettings(flags map[string]string, getenv func(string) string, file string) (s Settings, given []Given, err error) {
 	inFile, err := readFile(file)
 	if err != nil {
-		return s, err
+		return s, nil, err
 	}
 	for _, t := range table {
 		value, from := t.Default, "default"
@@ -397,16 +424,17 @@ func LoadSettings(flags map[string]string, getenv func(string) string, file stri
 			value, from = v, "flag --"+t.Key
 		}
 		if err := t.set(&s, value); err != nil {
-			return s, &SettingError{t.Key, from, err.Error()}
+			return s, given, &SettingError{t.Key, from, err.Error()}
 		}
+		given = append(given, Given{t, value, from})
 	}
 	if s.Keys == "" {
 		s.Keys = filepath.Join(s.Data, "locker.keys")
 	}
 	if s.OIDC.Issuer != "" && s.OIDC.ClientID == "" {
-		return s, &SettingError{"oidc-client-id", "default", "is missing; the identity provider has to know Bouncer"}
+		return s, given, &SettingError{"oidc-client-id", "default", "is missing; the identity provider has to know Bouncer"}
 	}
-	return s, nil
+	return s, given, nil
 }
 
 func readFile(file string) (map[string]string, error) {

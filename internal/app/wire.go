@@ -89,7 +89,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.jnl.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book, SessionKey: svc.sessionKey(),
+		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
@@ -123,7 +123,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
 		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
-		Usage: book.Usage,
+		Usage: book.Usage, TurnedAway: svc.Gateway.TurnedAway,
 	}
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
 	all.People = people.New(svc.store, reg)
@@ -158,8 +158,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		all.Policy,
 		authserver.Options{Address: svc.Address, Log: svc.log},
 	)
-	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin); err != nil {
-		return nil, err
+	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin, s.firstPassword(ctx)); err != nil {
+		return nil, &StartError{err.Error(), "check the settings first-admin and first-password", err}
 	}
 	return api.New(all, api.Options{
 		Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book,

@@ -111,7 +111,7 @@ func (e *failure) Error() string { return e.what }
 
 func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(), bridgeCommands(),
-		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), []command{limitsCommand()}, personCommands())
+		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), []command{doorCommand(), limitsCommand()}, personCommands())
 }
 
 // Main runs a command line and returns its exit code.

@@ -152,7 +152,7 @@ func TestADayAtTheCommandLine(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(d.ok("", "agent", "passes", "marit-quill", "--json")), &passes))
 	require.Len(t, passes, 2)
 	d.ok("", "agent", "revoke", "marit-quill", "--pass", passes[1].ID)
-	assert.ErrorContains(t, first[0].List(t.Context()), "show a valid pass")
+	assert.ErrorContains(t, first[0].List(t.Context()), "this pass was revoked")
 
 	d.ok("", "server", "pause", "sailings")
 	assert.Contains(t, d.ok("", "server", "list"), "paused")

@@ -234,6 +234,24 @@ func (t *task) showJournalState(s team.JournalState) error {
 	return nil
 }
 
+func doorCommand() command {
+	return command{
+		noun: "journal", verb: "door", short: "Show who came without a valid pass since the start, the latest last", example: "bouncer journal door",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/turned-away", func(list []team.TurnedAway) error {
+				if len(list) == 0 {
+					return t.done("nobody was turned away since the start")
+				}
+				var rows [][]string
+				for _, a := range slices.Backward(list) {
+					rows = append(rows, []string{clock(a.Last), a.Cause, strconv.Itoa(a.Times), a.From, clip(a.Client, 40), a.Agent, a.Server})
+				}
+				return t.table([]string{"LAST", "CAUSE", "TIMES", "FROM", "CLIENT", "AGENT", "SERVER"}, rows)
+			})
+		},
+	}
+}
+
 func limitsCommand() command {
 	return command{
 		noun: "limits", short: "Show how much is in use of everything that is bounded", example: "bouncer limits",

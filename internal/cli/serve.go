@@ -15,6 +15,7 @@ import (
 func serveCommands() []command {
 	values := map[string]string{}
 	var config string
+	var check bool
 	return []command{
 		{
 			noun: "serve", local: true, short: "Run the service",
@@ -23,11 +24,12 @@ name in capitals), else from the YAML file, else from its default.`,
 			example: "bouncer serve --data /var/lib/bouncer --listen 127.0.0.1:4680",
 			flags: func(f *flag.FlagSet) {
 				f.StringVar(&config, "config", "", "YAML `file` with settings; else BOUNCER_CONFIG")
+				f.BoolVar(&check, "check", false, "say what the settings are and what they amount to, and start nothing")
 				for _, s := range app.Table() {
 					f.Func(s.Key, "`value`: "+help(s), func(v string) error { values[s.Key] = v; return nil })
 				}
 			},
-			run: func(ctx context.Context, t *task) error { return serve(ctx, t, values, config) },
+			run: func(ctx context.Context, t *task) error { return serve(ctx, t, values, config, check) },
 		},
 		{
 			noun: "version", local: true, short: "Show the version", example: "bouncer version",
@@ -46,11 +48,11 @@ func help(s app.Setting) string {
 	return s.Help + " (default " + s.Default + ")"
 }
 
-func serve(ctx context.Context, t *task, values map[string]string, config string) error {
+func serve(ctx context.Context, t *task, values map[string]string, config string, check bool) error {
 	if config == "" {
 		config = t.Getenv("BOUNCER_CONFIG")
 	}
-	s, err := app.LoadSettings(values, t.Getenv, config)
+	s, given, err := app.ReadSettings(values, t.Getenv, config)
 	var bad *app.SettingError
 	if errors.As(err, &bad) {
 		return &usageError{bad.Error(), "bouncer serve -h lists the settings"}
@@ -58,6 +60,10 @@ func serve(ctx context.Context, t *task, values map[string]string, config string
 	if err != nil {
 		return err
 	}
+	if check {
+		return t.examine(s, given)
+	}
+	s.Stdin = t.In
 	// The live heap is small and most garbage is short-lived: collecting it four
 	// times less often costs a few megabytes and saves a tenth of the CPU.
 	if t.Getenv("GOGC") == "" {
@@ -84,5 +90,30 @@ func serve(ctx context.Context, t *task, values map[string]string, config string
 	}
 	err = svc.Wait(ctx)
 	svc.Stop(context.WithoutCancel(ctx))
+	return err
+}
+
+// examine shows the settings in force, where each comes from, and what a start with them
+// would be like.
+func (t *task) examine(s app.Settings, given []app.Given) error {
+	var rows [][]string
+	for _, g := range given {
+		rows = append(rows, []string{g.Key, g.Value, g.From, clip(g.Help, 90)})
+	}
+	if err := t.table([]string{"SETTING", "VALUE", "FROM", "MEANS"}, rows); err != nil {
+		return err
+	}
+	notices, err := app.Examine(s)
+	var start *app.StartError
+	if errors.As(err, &start) {
+		return &failure{exitFailure, start.What, start.Hint}
+	}
+	if err != nil {
+		return err
+	}
+	for _, n := range notices {
+		fmt.Fprintf(t.Out, "\nnotice: %s\n  hint: %s\n", n.What, n.Hint)
+	}
+	_, err = fmt.Fprintln(t.Out, "\nthe service would start with this")
 	return err
 }

@@ -63,9 +63,10 @@ const (
 // password, so that names cannot be tried out.
 var ErrWrongPassword = errors.New("the name or the password is wrong")
 
-// FirstAdmin creates the first person, an admin, when there is nobody yet. It
-// returns the one-time password, or "" when there was somebody.
-func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error) {
+// FirstAdmin creates the first person, an admin, when there is nobody yet. chosen reads
+// the password; nil for a one-time password, which is returned. It is "" when there was
+// somebody, or the password was chosen.
+func (svc *Service) FirstAdmin(ctx context.Context, name string, chosen func() (string, error)) (string, error) {
 	people, err := svc.store.People(ctx)
 	if err != nil || len(people) > 0 {
 		return "", err
@@ -74,11 +75,19 @@ func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error)
 		return "", err
 	}
 	password := OneTimePassword()
+	if chosen != nil {
+		if password, err = chosen(); err != nil {
+			return "", fmt.Errorf("read the first admin's password: %w", err)
+		}
+		if err := CheckPassword(name, password); err != nil {
+			return "", &team.FieldError{Field: "first-password", Why: err.Error()}
+		}
+	}
 	hash, err := svc.passwords.Hash(ctx, password, "")
 	if err != nil {
 		return "", err
 	}
-	p := team.Person{ID: team.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: true, Created: time.Now()}
+	p := team.Person{ID: team.NewID(), Name: name, FullName: name, Role: team.Admin, MustChange: chosen == nil, Created: time.Now()}
 	err = svc.store.Write(
 		ctx,
 		team.Change{Person: name, What: "person.add", Subject: name, After: "first admin"},
@@ -86,6 +95,9 @@ func (svc *Service) FirstAdmin(ctx context.Context, name string) (string, error)
 			return tx.AddPerson(p, hash)
 		},
 	)
+	if chosen != nil {
+		password = ""
+	}
 	return password, err
 }
 

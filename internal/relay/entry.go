@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"bouncer/internal/snapshot"
 	"bytes"
 	"crypto/sha256"
 	"errors"
@@ -13,7 +14,9 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
+	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/door"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/relay/stream"
 )
@@ -60,14 +63,16 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
 	v := carry.Principal{Snapshot: d.snapshot.Load()}
 	auth, path := r.Header.Get("Authorization"), r.URL.Path
-	if token, rest, ok := InAddress(path); ok {
+	token, rest, inAddress := InAddress(path)
+	var shown *snapshot.Pass
+	if inAddress {
 		path = rest
 		if p := v.Snapshot.Passes[sha256.Sum256([]byte(token))]; p != nil && p.InAddress {
-			v.Pass = p
+			shown = p
 		}
 	} else if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
 		if p := v.Snapshot.Passes[sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))]; p != nil && !p.InAddress {
-			v.Pass = p
+			shown = p
 		}
 	}
 	scope, legacy, ok := readPath(path)
@@ -77,17 +82,11 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	}
 	v.Legacy, v.Scope = legacy, scope
 	now := time.Now()
-	if v.Pass == nil || v.Pass.Revoked || !now.Before(v.Pass.Expires) || !v.Pass.Opens(v.Scope) {
-		w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
-		d.fail(
-			w,
-			http.StatusUnauthorized,
-			nil,
-			wire.CodeInvalidRequest,
-			"show a valid pass: Authorization: Bearer bnp_...; an agent's owner makes one with bouncer agent pass",
-		)
+	if shown == nil || shown.Revoked || !now.Before(shown.Expires) || !shown.Opens(v.Scope) {
+		d.turnAway(w, r, v, shown, inAddress)
 		return v, false
 	}
+	v.Pass = shown
 	v.Agent = v.Snapshot.Agents[v.Pass.AgentID]
 	ok, tooMany := v.Pass.Meter.Let(now)
 	if !ok {
@@ -104,6 +103,26 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	}
 	return v, true
 }
+
+// turnAway answers whoever shows no valid pass, and remembers it.
+func (d *Gateway) turnAway(w http.ResponseWriter, r *http.Request, v carry.Principal, shown *snapshot.Pass, inAddress bool) {
+	auth, agent, now := r.Header.Get("Authorization"), "", time.Now()
+	if shown != nil {
+		if a := v.Snapshot.Agents[shown.AgentID]; a != nil {
+			agent = a.Name
+		}
+	}
+	cause, text := door.Refuse(auth, inAddress, shown, agent, now)
+	if _, known := v.Snapshot.Servers[v.Scope]; !known {
+		v.Scope = "" // names that nobody has are nobody's business
+	}
+	d.door.Note(now, cause, origin.Client(r, d.o.Proxies), r.UserAgent(), agent, v.Scope)
+	w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
+	d.fail(w, http.StatusUnauthorized, nil, wire.CodeInvalidRequest, text)
+}
+
+// TurnedAway tells who came without a valid pass since the start, the latest first.
+func (d *Gateway) TurnedAway() []team.TurnedAway { return d.door.List() }
 
 // readPath reads an address of agents: /mcp or /sse, alone or with the name of one
 // server.

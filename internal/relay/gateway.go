@@ -9,6 +9,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"bouncer/internal/gate"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/door"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/snapshot"
 	"bouncer/internal/upstream"
@@ -24,12 +26,13 @@ import (
 // Options configure a Gateway; the zero value is the default.
 type Options struct {
 	Version     string
-	Address     string        // base URL under which agents reach the service
-	BodyLimit   int           // bytes of one request; 0 means 4 MiB
-	CallTimeout time.Duration // for one call; 0 means 5 min
-	Guard       *origin.Guard // required
-	Log         *slog.Logger  // required
-	Book        *gate.Book    // knows the gates; nil for none
+	Address     string         // base URL under which agents reach the service
+	BodyLimit   int            // bytes of one request; 0 means 4 MiB
+	CallTimeout time.Duration  // for one call; 0 means 5 min
+	Guard       *origin.Guard  // required
+	Log         *slog.Logger   // required
+	Book        *gate.Book     // knows the gates; nil for none
+	Proxies     []netip.Prefix // whose word counts for where a request comes from
 	// SessionKey signs the ids of sessions, so that they outlive the service; 32 bytes, or
 	// nil for sessions that do not.
 	SessionKey []byte
@@ -45,6 +48,7 @@ type Gateway struct {
 	snapshot      atomic.Pointer[snapshot.Snapshot]
 	sessions      *session.Set
 	seal          *session.Seal
+	door          door.Log
 	subscribers   subscribers
 	subscriptions subscriptions
 	publishing    sync.Mutex // one snapshot after the other is put in force

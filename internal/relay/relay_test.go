@@ -114,7 +114,8 @@ func TestRevokedPassStopsTheNextCallAndItsSession(t *testing.T) {
 	w.Must("DELETE", "/api/agents/marit-quill/passes/"+passes[1].ID, nil, nil)
 	res, body := old.Post(listTools)
 	assert.Equal(t, 401, res.StatusCode, body)
-	assert.NotContains(t, body, "revoked", "an invalid pass learns nothing")
+	assert.Contains(t, body, "this pass was revoked")
+	assert.NotContains(t, body, "marit", "whoever has it now learns nothing else")
 	assert.Empty(t, testkit.Next(t, events), "its stream ends")
 	assert.Len(t, fresh.Names(), 3, "the other pass goes on")
 
@@ -136,9 +137,9 @@ func TestDoorRefusesWhatIsNotRight(t *testing.T) {
 		status int
 		says   string
 	}{
-		"no pass":                 {func(r *testkit.Raw) (string, string) { r.Pass = ""; return "POST", listTools }, 401, "show a valid pass"},
+		"no pass":                 {func(r *testkit.Raw) (string, string) { r.Pass = ""; return "POST", listTools }, 401, "only stands for a pass"},
 		"an unknown pass":         {func(r *testkit.Raw) (string, string) { r.Pass = "bnp_x"; return "POST", listTools }, 401, "show a valid pass"},
-		"a person's token":        {func(r *testkit.Raw) (string, string) { r.Pass = w.Token; return "POST", listTools }, 401, "show a valid pass"},
+		"a person's token":        {func(r *testkit.Raw) (string, string) { r.Pass = w.Token; return "POST", listTools }, 401, "no pass of Bouncer"},
 		"no session":              {func(r *testkit.Raw) (string, string) { r.Session = ""; return "POST", listTools }, 400, "Mcp-Session-Id header is missing"},
 		"an unknown session":      {func(r *testkit.Raw) (string, string) { r.Session = "x"; return "POST", listTools }, 404, "no such session"},
 		"somebody else's session": {func(r *testkit.Raw) (string, string) { r.Pass = other; return "POST", listTools }, 404, "no such session"},

@@ -1117,6 +1117,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/turned-away": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Who came to the agents' addresses without a valid pass since the start, the latest first
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["listTurnedAway"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2174,6 +2194,23 @@ export interface components {
             /** @description the tool's description as the server sent it */
             schema: unknown;
             title: string;
+        };
+        TurnedAway: {
+            /** @description agent of a pass that was valid once */
+            agent?: string;
+            /** @enum {string} */
+            cause: "no-pass" | "scheme-missing" | "another-scheme" | "placeholder" | "not-a-pass" | "unknown" | "revoked" | "expired" | "for-another-address";
+            /** @description what the client calls itself */
+            client?: string;
+            /** Format: date-time */
+            first: string;
+            /** @description address that it came from */
+            from: string;
+            /** Format: date-time */
+            last: string;
+            /** @description server whose address was asked */
+            server?: string;
+            times: number;
         };
         Usage: {
             /** @description in all */
@@ -4568,6 +4605,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listTurnedAway: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who came to the agents' addresses without a valid pass since the start, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TurnedAway"][];
                 };
             };
             /** @description what went wrong, and what helps */

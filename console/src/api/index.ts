@@ -47,6 +47,7 @@ import type {
   SignInProblem,
   SignInTry,
   Tool,
+  TurnedAway,
 } from './types'
 
 export * from './client'
@@ -132,6 +133,7 @@ export const revokeSignIn = (id: string) => request<void>('DELETE', `/api/sign-i
 export const signInProblem = (id: string) => request<SignInProblem>('GET', `/api/sign-in-problems/${seg(id)}`)
 export const tieMyself = (back: string) => request<SentTo>('POST', '/api/session/tie', { back })
 export const journalState = () => request<JournalState>('GET', '/api/journal')
+export const turnedAway = () => request<TurnedAway[]>('GET', '/api/turned-away')
 export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })
 

@@ -63,4 +63,5 @@ export type Joining = Schema['Joining']
 /** Problem is an error as the API tells it (RFC 9457). */
 export type Problem = Schema['Problem']
 export type JournalState = Schema['JournalState']
+export type TurnedAway = Schema['TurnedAway']
 export type Limit = Schema['Usage']

@@ -4,24 +4,31 @@ import { computed, onMounted, ref } from 'vue'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
-import { dateOnly } from '../use/format'
+import { ago, dateOnly } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { service } = useSession()
 const filter = ref('')
+const doorFilter = ref('')
 const journal = useResource(() => api.journalState())
 const limits = useResource(() => api.limits())
+const turned = useResource(() => api.turnedAway())
 function loadAll() {
   void journal.load()
   void limits.load()
+  void turned.load()
 }
 onMounted(loadAll)
 useLive({ topics: () => loadAll(), back: loadAll })
 const shown = computed(() => {
   const f = filter.value.trim().toLowerCase()
   return (limits.data.value ?? []).filter((l) => !f || l.what.includes(f))
+})
+const shownTurned = computed(() => {
+  const f = doorFilter.value.trim().toLowerCase()
+  return (turned.data.value ?? []).filter((t) => !f || `${t.cause} ${t.from} ${t.client} ${t.agent} ${t.server}`.toLowerCase().includes(f))
 })
 const part = (l: api.Limit) => (l.limit ? Math.min(100, Math.round((l.now / l.limit) * 100)) : 0)
 const tone = (l: api.Limit) => (part(l) >= 90 ? 'exception' : part(l) >= 70 ? 'warning' : undefined)
@@ -123,9 +130,56 @@ const filled = computed(() => {
       </tbody>
     </table>
   </ListFrame>
+  <div class="pagehead sub gap door">
+    <h2>Refused without a valid pass</h2>
+    <ElInput v-model="doorFilter" class="filter" size="small" placeholder="Filter" clearable aria-label="Filter who was refused" />
+    <span class="soft">Since the service started, latest first.</span>
+  </div>
+  <ListFrame
+    :loading="turned.loading.value"
+    :error="turned.error.value"
+    :total="turned.data.value?.length"
+    :shown="shownTurned.length"
+    :retry="loadAll"
+  >
+    <template #empty>Nobody was refused. Clients with a missing, mistyped, expired or revoked pass appear here.</template>
+    <table class="list">
+      <colgroup>
+        <col style="width: 17%" />
+        <col style="width: 9%" />
+        <col style="width: 15%" />
+        <col style="width: 14%" />
+        <col />
+        <col style="width: 17%" />
+      </colgroup>
+      <thead>
+        <tr>
+          <th>Reason</th>
+          <th class="num">Times</th>
+          <th>Last</th>
+          <th>Address</th>
+          <th>Client</th>
+          <th>Agent or server</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="t in shownTurned" :key="t.cause + t.from + t.client + t.agent + t.server">
+          <td>{{ t.cause }}</td>
+          <td class="num">{{ t.times }}</td>
+          <td class="soft">{{ ago(t.last) }}</td>
+          <td class="mono">{{ t.from }}</td>
+          <td>{{ t.client || '–' }}</td>
+          <td>{{ t.agent || t.server || '–' }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </ListFrame>
 </template>
 
 <style scoped>
+.door {
+  margin-top: 18px;
+}
 .journal {
   margin-bottom: 18px;
 }

@@ -399,6 +399,18 @@ var Outcomes = []string{
 	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable, OutcomeNoCredential,
 }
 
+// TurnedAway are tries to come in without a valid pass that are alike.
+type TurnedAway struct {
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+	Times  int       `json:"times"`
+	Cause  string    `json:"cause" enum:"no-pass,scheme-missing,another-scheme,placeholder,not-a-pass,unknown,revoked,expired,for-another-address"`
+	From   string    `json:"from" doc:"address that it came from"`
+	Client string    `json:"client,omitempty" doc:"what the client calls itself"`
+	Agent  string    `json:"agent,omitempty" doc:"agent of a pass that was valid once"`
+	Server string    `json:"server,omitempty" doc:"server whose address was asked"`
+}
+
 // Bucket is a count of calls within one step of time.
 type Bucket struct {
 	At      time.Time `json:"at"`
