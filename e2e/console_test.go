@@ -89,10 +89,10 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("name", b.Type(".el-dialog input[name=name]", "sailings"))
 	do("url", b.Type(".el-dialog input[name=url]", up))
 	do("token", b.Type(".el-dialog input[name=token]", "a-wrong-token"))
-	do("submit", b.Click(".el-dialog button", "Reach and register"))
+	do("submit", b.Click(".el-dialog button", "Test and register"))
 	do("reason", b.Shows("the server rejected the registered token (401)"))
 	do("token", b.Type(".el-dialog input[name=token]", strings.Repeat("\b", 20)+ferries.SailingsToken))
-	do("submit", b.Click(".el-dialog button", "Reach and register"))
+	do("submit", b.Click(".el-dialog button", "Test and register"))
 	do("its page", b.Shows("skerrow-sailings 3.2.0"))
 	do("its tools", b.Shows("cancel_sailing"))
 

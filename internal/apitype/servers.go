@@ -26,6 +26,9 @@ type ToolView struct {
 type ServerInfo struct {
 	team.Server
 	Health team.Health `json:"health"`
+	// Redirect is what a client that is registered by hand has to name at the
+	// authorization server.
+	Redirect string `json:"redirect,omitempty" doc:"of a server with a sign-in: Bouncer's redirect address, to be registered at the authorization server where clients are registered by hand"`
 }
 
 // Import is what somebody pasted, to be looked at or to be registered.

@@ -38,6 +38,7 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		{"secret", s.Secret},
 		{"credential", whoseOf(s.Server)},
 		{"kept to", s.Issuer},
+		{"redirect", s.Redirect},
 		{"state", h.State + since(h.Since)},
 		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)},
 		{"revision", h.Revision},
@@ -100,6 +101,9 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		rows = append(rows, [2]string{"left out", l})
 	}
 	for _, r := range rows {
+		if r[1] == "" && (r[0] == "kept to" || r[0] == "redirect") {
+			continue // of sign-ins only
+		}
 		if r[1] == "" {
 			r[1] = "-"
 		}

@@ -137,7 +137,8 @@ func (o *Client) control(_, address string, _ syscall.RawConn) error {
 	}
 	return &endpoint.AddressError{
 		Address: ip.String(),
-		Why:     "is a private, loopback or link-local address, which an admin has not allowed (setting private-ranges)",
+		Why: fmt.Sprintf("is a private, loopback or link-local address, which an admin has not allowed. The setting private-ranges %s "+
+			"allows it: sign-ins at every server may then reach that range", rangeOf(ip)),
 	}
 }
 
@@ -250,4 +251,15 @@ func unwrapURL(err error) error {
 		return u.Err
 	}
 	return err
+}
+
+// rangeOf is the range that an address that is not public belongs to, as the setting
+// names it.
+func rangeOf(ip netip.Addr) netip.Prefix {
+	for _, p := range []string{"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7", "fe80::/10", "::1/128"} {
+		if prefix := netip.MustParsePrefix(p); prefix.Contains(ip) {
+			return prefix
+		}
+	}
+	return netip.PrefixFrom(ip, ip.BitLen())
 }

@@ -109,6 +109,9 @@ func (svc *Service) Editions(ctx context.Context, name string) ([]team.Edition, 
 
 func (svc *Service) info(s team.Server) apitype.ServerInfo {
 	out := apitype.ServerInfo{Server: s, Health: team.Health{State: team.StatePaused}}
+	if s.SignIn != nil {
+		out.Redirect = svc.o.Address + apitype.CallbackPath
+	}
 	if c, _ := svc.pool.Best(s.ID); c != nil {
 		out.Health = c.Status().Health
 	} else if !s.Paused && (s.SignIn != nil || s.Per == team.PerPerson || s.Per == team.PerAgent) {

@@ -1981,6 +1981,8 @@ export interface components {
             places?: components["schemas"]["Place"][];
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
+            /** @description of a server with a sign-in: Bouncer's redirect address, to be registered at the authorization server where clients are registered by hand */
+            redirect?: string;
             /** @description largest result of a tool; 0 for as large as a message may be */
             resultKiB?: number;
             /** @description name of the secret it is given; empty for none */

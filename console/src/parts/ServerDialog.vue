@@ -19,7 +19,7 @@ import DocumentField from './DocumentField.vue'
 import ErrorNote from './ErrorNote.vue'
 import OperationPicker from './OperationPicker.vue'
 
-/** Registers a server, or gives one another address or token. */
+/** Registers a server, or changes anything about one. */
 const props = defineProps<{ server?: api.Server }>()
 const emit = defineEmits<{ close: []; done: [server: api.Server] }>()
 const kind = ref<'address' | 'command' | 'rest'>(
@@ -27,18 +27,22 @@ const kind = ref<'address' | 'command' | 'rest'>(
 )
 const name = ref(props.server?.name ?? '')
 const url = ref(props.server?.url ?? '')
-const command = ref('')
-const argLines = ref('')
-const dir = ref('')
-const envLines = ref('')
-const secretEnv = ref('')
+const command = ref(props.server?.command ?? '')
+const argLines = ref((props.server?.args ?? []).join('\n'))
+const dir = ref(props.server?.dir ?? '')
+const envLines = ref((props.server?.env ?? []).join('\n'))
+const secretEnv = ref(props.server?.secretEnv ?? '')
 const tokenText = ref('')
 const source = ref<api.DocumentSource>({})
 const info = ref<api.DocumentInfo>()
 const picks = ref<api.Operation[]>(props.server?.operations ?? [])
 const sharing = ref<api.Sharing>(props.server?.sharing ?? 'auto')
-const secretHeader = ref('')
-const headerLines = ref('')
+const secretHeader = ref(props.server?.secretHeader ?? '')
+const headerLines = ref((props.server?.headers ?? []).join('\n'))
+const callSeconds = ref(props.server?.callSeconds || undefined)
+const resultKiB = ref(props.server?.resultKiB || undefined)
+const tooLarge = ref<'cut' | 'refuse'>(props.server?.tooLarge || 'refuse')
+const plain = ref(false)
 const access = ref<'token' | 'code' | 'client'>(
   props.server?.signIn?.grant === 'client' ? 'client' : props.server?.signIn ? 'code' : 'token',
 )
@@ -46,13 +50,13 @@ const per = ref<api.Holder>(props.server?.per ?? 'team')
 const clientId = ref('')
 const clientSecret = ref('')
 const isAddress = computed(() => kind.value === 'address')
-const memoryMiB = ref<number>()
-const processes = ref<number>()
+const memoryMiB = ref(props.server?.memoryMiB || undefined)
+const processes = ref(props.server?.processes || undefined)
 const anyway = ref(false)
 const { busy, failure, run } = useAction()
 const shown = computed({ get: () => true, set: () => emit('close') })
 const title = computed(() => (props.server ? `Change ${props.server.name}` : 'Register a server'))
-const action = computed(() => (props.server ? 'Try and save' : 'Reach and register'))
+const action = computed(() => (props.server ? 'Test and save' : 'Test and register'))
 const isCommand = computed(() => kind.value === 'command')
 const isRest = computed(() => kind.value === 'rest')
 const addressLabel = computed(() => (isRest.value ? 'Base address of the API' : 'Address of the MCP endpoint'))
@@ -74,12 +78,21 @@ const tokenLabel = computed(() => {
 })
 const fieldError = (field: string) => (failure.value?.field === field ? failure.value.message : '')
 const canForce = computed(() => failure.value?.finding !== undefined || anyway.value)
+const inTheOpen = computed(() => failure.value?.message.includes('a secret in the open') ?? false)
+const openAdvanced = computed(() =>
+  ['headers', 'secretHeader', 'memoryMiB', 'processes', 'callSeconds', 'resultKiB'].includes(failure.value?.field ?? ''),
+)
 const lines = (text: string) => text.split('\n').filter((l) => l.trim() !== '')
 
 function signIn(): api.SignInWay | undefined {
   if (!isAddress.value || access.value === 'token') return undefined
   return access.value === 'client' ? { grant: 'client', clientId: clientId.value, clientSecret: clientSecret.value } : { grant: 'code' }
 }
+const limits = () => ({
+  callSeconds: callSeconds.value,
+  resultKiB: resultKiB.value,
+  tooLarge: resultKiB.value ? tooLarge.value : undefined,
+})
 function described(): api.Registration {
   const shared = { name: name.value, sharing: sharing.value }
   if (isCommand.value) {
@@ -92,10 +105,12 @@ function described(): api.Registration {
       secretEnv: secretEnv.value,
       memoryMiB: memoryMiB.value,
       processes: processes.value,
+      ...limits(),
     }
   }
   const asked = {
     ...shared,
+    ...limits(),
     url: url.value,
     secretHeader: secretHeader.value || undefined,
     headers: lines(headerLines.value),
@@ -116,19 +131,36 @@ function read(from: api.DocumentSource, what: api.DocumentInfo) {
       .replace(/^-|-$/g, '')
       .slice(0, 32)
 }
+const same = (a: string[], b?: string[]) => a.join('\n') === (b ?? []).join('\n')
+/** altered is what differs from the server as it is; what stays is not sent. */
+function altered(before: api.Server): api.ServerPatch {
+  const patch: api.ServerPatch = { version: before.version, sharing: sharing.value === before.sharing ? undefined : sharing.value }
+  if (isCommand.value) {
+    if (command.value !== before.command) patch.command = command.value
+    if (!same(lines(argLines.value), before.args)) patch.args = lines(argLines.value)
+    if (dir.value !== (before.dir ?? '')) patch.dir = dir.value
+    if (!same(lines(envLines.value), before.env)) patch.env = lines(envLines.value)
+    if (secretEnv.value !== (before.secretEnv ?? '')) patch.secretEnv = secretEnv.value
+    if ((memoryMiB.value ?? 0) !== (before.memoryMiB ?? 0)) patch.memoryMiB = memoryMiB.value ?? 0
+    if ((processes.value ?? 0) !== (before.processes ?? 0)) patch.processes = processes.value ?? 0
+  } else {
+    if (url.value !== before.url) patch.url = url.value
+    if (secretHeader.value !== (before.secretHeader ?? '')) patch.secretHeader = secretHeader.value
+    if (!same(lines(headerLines.value), before.headers)) patch.headers = lines(headerLines.value)
+  }
+  if ((callSeconds.value ?? 0) !== (before.callSeconds ?? 0)) patch.callSeconds = callSeconds.value ?? 0
+  if ((resultKiB.value ?? 0) !== (before.resultKiB ?? 0)) patch.resultKiB = resultKiB.value ?? 0
+  if (tooLarge.value !== (before.tooLarge || 'refuse')) patch.tooLarge = tooLarge.value
+  if (isRest.value) patch.operations = picks.value
+  return patch
+}
 async function submit() {
   const token = tokenText.value.trim() === '' || !wantsToken.value ? undefined : tokenText.value
   const force = anyway.value || undefined
   const done = await run(() =>
     props.server
-      ? api.updateServer(props.server.name, {
-          url: url.value === props.server.url ? undefined : url.value,
-          token,
-          anyway: force,
-          sharing: sharing.value,
-          operations: isRest.value ? picks.value : undefined,
-        })
-      : api.registerServer({ ...described(), token, anyway: force }),
+      ? api.updateServer(props.server.name, { ...altered(props.server), token, anyway: force, plain: plain.value || undefined })
+      : api.registerServer({ ...described(), token, anyway: force, plain: plain.value || undefined }),
   )
   if (done) emit('done', done)
 }
@@ -158,7 +190,7 @@ async function submit() {
         <ElInput v-model="url" name="url" :placeholder="isRest ? 'https://api.example/v2' : 'https://tools.example/mcp'" />
         <span v-if="!isRest && !server" class="soft">Which transport and revision it speaks is found out.</span>
       </ElFormItem>
-      <template v-else-if="!server">
+      <template v-else>
         <ElFormItem label="Command (on the machine that runs Bouncer)" :error="fieldError('command')">
           <ElInput v-model="command" name="command" placeholder="/opt/skerrow/berths" />
         </ElFormItem>
@@ -198,7 +230,7 @@ async function submit() {
       <ElFormItem v-if="wantsToken" :label="tokenLabel" :error="fieldError('token')">
         <ElInput v-model="tokenText" name="token" type="password" autocomplete="off" placeholder="encrypted, never shown again" />
       </ElFormItem>
-      <details v-if="!isRest || !server" class="more">
+      <details class="more" :open="openAdvanced">
         <summary>Advanced settings</summary>
         <ElFormItem v-if="!isRest" label="Sharing" :error="fieldError('sharing')">
           <ElSelect v-model="sharing" aria-label="Sharing">
@@ -207,13 +239,13 @@ async function submit() {
             <ElOption value="private" label="private: one per agent session" />
           </ElSelect>
         </ElFormItem>
-        <template v-if="!server && isCommand">
+        <template v-if="isCommand">
           <ElFormItem label="Memory limit (MiB)" :error="fieldError('memoryMiB')"
             ><ElInputNumber v-model="memoryMiB" :min="16" :step="64"
           /></ElFormItem>
           <ElFormItem label="Process limit" :error="fieldError('processes')"><ElInputNumber v-model="processes" :min="1" /></ElFormItem>
         </template>
-        <template v-else-if="!server">
+        <template v-else>
           <ElFormItem label="Header for the raw token" :error="fieldError('secretHeader')"
             ><ElInput v-model="secretHeader" name="secretHeader" placeholder="X-Api-Key"
           /></ElFormItem>
@@ -221,7 +253,20 @@ async function submit() {
             ><ElInput v-model="headerLines" name="headers" type="textarea" :rows="2"
           /></ElFormItem>
         </template>
+        <ElFormItem label="Time limit of a call (seconds)" :error="fieldError('callSeconds')"
+          ><ElInputNumber v-model="callSeconds" :min="1" :max="86400" :step="30"
+        /></ElFormItem>
+        <ElFormItem label="Result limit (KiB)" :error="fieldError('resultKiB')"
+          ><ElInputNumber v-model="resultKiB" :min="1" :step="64"
+        /></ElFormItem>
+        <ElFormItem v-if="resultKiB" label="Larger results are" :error="fieldError('tooLarge')">
+          <ElRadioGroup v-model="tooLarge">
+            <ElRadioButton value="cut">cut</ElRadioButton>
+            <ElRadioButton value="refuse">refused</ElRadioButton>
+          </ElRadioGroup>
+        </ElFormItem>
       </details>
+      <ElCheckbox v-if="inTheOpen || plain" v-model="plain">These values are no secrets; keep them in the open</ElCheckbox>
       <ElCheckbox v-if="canForce" v-model="anyway">Save even though it cannot be reached now</ElCheckbox>
       <div class="actions">
         <span v-if="busy" class="soft" role="status">{{ progress }}</span>
