@@ -10,7 +10,7 @@ GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 MUTANTS ?= $(notdir $(wildcard internal/core/*))
 TEST_FLAGS ?= -race -timeout 14m
 
-.PHONY: help demo build console test test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -39,6 +39,11 @@ e2e/peers/node_modules/.installed: e2e/peers/package-lock.json
 chromium:
 	@command -v chromium >/dev/null && command -v pgrep >/dev/null || \
 		(apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium procps)
+
+first-hour: build ## go through a newcomer's first hour, command by command, with the seconds each took
+	@CGO_ENABLED=0 $(GO) build -o $(BIN)/firsthour ./demo/firsthour
+	@CGO_ENABLED=0 $(GO) build -o $(BIN)/berths ./demo/berths
+	@exec $(BIN)/firsthour
 
 test: build peers chromium ## install what is missing and run every test, with the race detector
 	$(GO) vet ./...
