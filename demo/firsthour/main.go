@@ -144,14 +144,18 @@ func (h *hour) walk(ctx context.Context, sailings, lost, berths string) error {
 	if err := os.WriteFile(config, []byte("{}\n"), 0o600); err != nil {
 		return err
 	}
-	snippet := fmt.Sprintf(`{"mcpServers": {"sailings": {"url": "%s/mcp", "headers": {"Authorization": "Bearer %s"}}}}`, sailings, ferries.SailingsToken)
+	const form = `{"mcpServers": {"sailings": {"url": "%s/mcp", "headers": {"Authorization": "Bearer %s"}}}}`
+	snippet := fmt.Sprintf(form, sailings, ferries.SailingsToken)
 	for _, s := range []struct {
 		stdin, want string
 		args        []string
 	}{
 		{password, "signed in", []string{"login", "--person", "marit", "--address", h.base}},
 		{snippet, "sailings is registered", []string{"server", "import", "-", "--yes"}},
-		{ferries.BerthsToken, "berths is registered", []string{"server", "register", "berths", "--secret-env", "BERTHS_KEY", "--token", "--", berths}},
+		{
+			ferries.BerthsToken, "berths is registered",
+			[]string{"server", "register", "berths", "--secret-env", "BERTHS_KEY", "--token", "--", berths},
+		},
 		{
 			ferries.LostKey, "lost-property is registered",
 			[]string{

@@ -106,7 +106,10 @@ func isLoopback(host string) bool {
 func Examine(s Settings) ([]Notice, error) {
 	listener, err := net.Listen("tcp", s.Listen)
 	if err != nil {
-		return nil, &StartError{fmt.Sprintf("nothing can listen on %s: %v", s.Listen, plain(err)), "choose another address with --listen, or stop what listens there", err}
+		return nil, &StartError{
+			fmt.Sprintf("nothing can listen on %s: %v", s.Listen, plain(err)),
+			"choose another address with --listen, or stop what listens there", err,
+		}
 	}
 	address := s.PublicURL
 	if address == "" {

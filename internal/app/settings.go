@@ -1,7 +1,6 @@
 package app
 
 import (
-	duration "bouncer/internal/core/span"
 	"bytes"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bouncer/internal/core/endpoint"
+	duration "bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
 	"bouncer/internal/login"

@@ -93,7 +93,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
-	pool := upstream.NewPool(upstream.PoolOptions{Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll, TakeUp: s.AlteredPrograms == "restart"})
+	pool := upstream.NewPool(upstream.PoolOptions{
+		Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll,
+		TakeUp: s.AlteredPrograms == "restart",
+	})
 	credentials := credential.New(credential.Options{
 		Store:      svc.store,
 		Keys:       keys,
@@ -123,7 +126,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
 		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
-		Usage: book.Usage, TurnedAway: svc.Gateway.TurnedAway,
+		Usage: book.Usage, TurnedAway: svc.Gateway.Door.List,
 	}
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
 	all.People = people.New(svc.store, reg)

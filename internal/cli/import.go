@@ -102,7 +102,9 @@ func (i *importing) read(t *task, answers map[string]string) error {
 		}
 		name, value, ok := strings.Cut(line, "=")
 		if !ok {
-			return &usageError{fmt.Sprintf("line %d of %s is not NAME=value", n+1, i.values), "lines look like BERTHS_KEY=... or berths/BERTHS_KEY=..."}
+			return &usageError{
+				fmt.Sprintf("line %d of %s is not NAME=value", n+1, i.values), "lines look like BERTHS_KEY=... or berths/BERTHS_KEY=...",
+			}
 		}
 		answers[strings.TrimSpace(name)] = strings.Trim(strings.TrimSpace(value), `"'`)
 	}
@@ -190,7 +192,10 @@ func (t *task) imported(done apitype.Imported) error {
 		}
 	}
 	if failed > 0 {
-		return &failure{exitNoServer, fmt.Sprintf("%d of %d servers were not registered", failed, len(done.Servers)), "mend what is said, and import them again with --only NAME"}
+		return &failure{
+			exitNoServer, fmt.Sprintf("%d of %d servers were not registered", failed, len(done.Servers)),
+			"mend what is said, and import them again with --only NAME",
+		}
 	}
 	return nil
 }

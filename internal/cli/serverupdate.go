@@ -83,7 +83,9 @@ func (a *alteration) run(ctx context.Context, t *task) error {
 	}
 	if len(dropped(now.Server, in)) > 0 && !a.yes {
 		if !t.Terminal() {
-			return &usageError{"nothing was altered, since something would be dropped and nobody can be asked here", "look at the list, and add --yes"}
+			return &usageError{
+				"nothing was altered, since something would be dropped and nobody can be asked here", "look at the list, and add --yes",
+			}
 		}
 		answer, err := t.line("Alter it? (y/n)")
 		if err != nil || !strings.HasPrefix(strings.ToLower(answer), "y") {

@@ -256,7 +256,9 @@ func unwrapURL(err error) error {
 // rangeOf is the range that an address that is not public belongs to, as the setting
 // names it.
 func rangeOf(ip netip.Addr) netip.Prefix {
-	for _, p := range []string{"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7", "fe80::/10", "::1/128"} {
+	for _, p := range []string{
+		"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7", "fe80::/10", "::1/128",
+	} {
 		if prefix := netip.MustParsePrefix(p); prefix.Contains(ip) {
 			return prefix
 		}

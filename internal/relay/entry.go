@@ -1,7 +1,6 @@
 package relay
 
 import (
-	"bouncer/internal/snapshot"
 	"bytes"
 	"crypto/sha256"
 	"errors"
@@ -19,6 +18,7 @@ import (
 	"bouncer/internal/relay/door"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/relay/stream"
+	"bouncer/internal/snapshot"
 )
 
 // ServeHTTP serves one request to /mcp, /mcp/{server}, /sse or /sse/{server}.
@@ -116,13 +116,10 @@ func (d *Gateway) turnAway(w http.ResponseWriter, r *http.Request, v carry.Princ
 	if _, known := v.Snapshot.Servers[v.Scope]; !known {
 		v.Scope = "" // names that nobody has are nobody's business
 	}
-	d.door.Note(now, cause, origin.Client(r, d.o.Proxies), r.UserAgent(), agent, v.Scope)
+	d.Door.Note(now, cause, origin.Client(r, d.o.Proxies), r.UserAgent(), agent, v.Scope)
 	w.Header().Set("WWW-Authenticate", d.challenge(v.Scope, auth != ""))
 	d.fail(w, http.StatusUnauthorized, nil, wire.CodeInvalidRequest, text)
 }
-
-// TurnedAway tells who came without a valid pass since the start, the latest first.
-func (d *Gateway) TurnedAway() []team.TurnedAway { return d.door.List() }
 
 // readPath reads an address of agents: /mcp or /sse, alone or with the name of one
 // server.

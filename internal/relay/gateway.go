@@ -41,6 +41,8 @@ type Options struct {
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
 // the oldest revision.
 type Gateway struct {
+	Door door.Log // who came without a valid pass
+
 	o             Options
 	info          []byte // Bouncer's name and version, raw
 	carrier       *carry.Carrier
@@ -48,7 +50,6 @@ type Gateway struct {
 	snapshot      atomic.Pointer[snapshot.Snapshot]
 	sessions      *session.Set
 	seal          *session.Seal
-	door          door.Log
 	subscribers   subscribers
 	subscriptions subscriptions
 	publishing    sync.Mutex // one snapshot after the other is put in force

@@ -52,7 +52,8 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 			return
 		}
 		if named {
-			d.failNamed(w, f.ID.Of(body), f.Method)
+			code, what := namedInHeader(f.Method)
+			d.fail(w, http.StatusBadRequest, f.ID.Of(body), code, what)
 			return
 		}
 		if f.Method == "initialize" {
@@ -95,14 +96,13 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 	}
 }
 
-// failNamed answers a request whose header names a revision of the stateless era, and
-// whose body does not.
-func (d *Gateway) failNamed(w http.ResponseWriter, id []byte, method string) {
-	code, what := wire.CodeInvalidParams, "params._meta names no revision, but the MCP-Protocol-Version header does"
+// namedInHeader is what is wrong with a request whose header names a revision of the
+// stateless era, and whose body does not.
+func namedInHeader(method string) (code int, what string) {
 	if method == "initialize" {
-		code, what = wire.CodeHeaderMismatch, "the MCP-Protocol-Version header names a revision that has no initialize"
+		return wire.CodeHeaderMismatch, "the MCP-Protocol-Version header names a revision that has no initialize"
 	}
-	d.fail(w, http.StatusBadRequest, id, code, what)
+	return wire.CodeInvalidParams, "params._meta names no revision, but the MCP-Protocol-Version header does"
 }
 
 // anyNames reports whether a message of a batch names its revision itself, as those of

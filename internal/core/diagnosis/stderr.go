@@ -100,6 +100,8 @@ func ReadStderr(text string) Words {
 	return Words{}
 }
 
+const packageRemedy = "check the package's name and version, and that its registry can be reached"
+
 // ofStderr explains what a process wrote before it ended.
 func ofStderr(w Words) (message, remedy string) {
 	about := w.About
@@ -112,9 +114,9 @@ func ofStderr(w Words) (message, remedy string) {
 			scriptRemedy
 	case PackageMissing:
 		if about == "" {
-			return "the package runner found no such package, or nothing to run in it", "check the package's name and version, and that its registry can be reached"
+			return "the package runner found no such package, or nothing to run in it", packageRemedy
 		}
-		return "the package runner did not get " + about, "check the package's name and version, and that its registry can be reached"
+		return "the package runner did not get " + about, packageRemedy
 	case SettingMissing:
 		return "a setting that it needs is missing: " + about,
 			"give it: a variable with --env NAME=value, a secret one with --secret-env NAME --token, an argument after --"

@@ -413,7 +413,9 @@ func (s *Server) finish(taken map[string]bool) {
 			name, value = s.Args[i-1], arg
 		}
 		if why := looks.Secret(strings.TrimLeft(name, "-"), value); why != "" {
-			s.Notes = append(s.Notes, fmt.Sprintf("the argument %s carries a secret (%s), which arguments cannot keep; see whether it can be a variable", name, why))
+			s.Notes = append(s.Notes, fmt.Sprintf(
+				"the argument %s carries a secret (%s), which arguments cannot keep; see whether it can be a variable", name, why,
+			))
 		}
 	}
 	s.Name = s.nameOr(taken)
@@ -494,7 +496,8 @@ func (s *Server) program() string {
 		if i > 0 {
 			before = s.Args[i-1]
 		}
-		if before == "-e" || before == "--env" || looks.Secret(strings.TrimLeft(before, "-"), arg) != "" || strings.HasPrefix(arg, "-") || assignment.MatchString(arg) || arg == "run" || arg == "exec" {
+		ofBefore := before == "-e" || before == "--env" || looks.Secret(strings.TrimLeft(before, "-"), arg) != ""
+		if ofBefore || strings.HasPrefix(arg, "-") || assignment.MatchString(arg) || arg == "run" || arg == "exec" {
 			continue
 		}
 		name := path.Base(arg)

@@ -121,10 +121,10 @@ func (m Matches) words(r Rule, only string, agents, servers int) string {
 			text += " and " + also
 		}
 	}
-	switch {
-	case m.Servers == 1:
+	switch m.Servers {
+	case 1:
 		text += " of " + only
-	case m.Servers == servers:
+	case servers:
 		text += " of all " + many(servers, "server")
 	default:
 		text += fmt.Sprintf(" of %d of %s", m.Servers, many(servers, "server"))

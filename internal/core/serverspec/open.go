@@ -40,16 +40,19 @@ func checkOpen(s team.Server, verb string) error {
 			return refuse("args", "the argument "+name, why, "--secret-env VARIABLE --token, if the program reads a variable for it")
 		}
 	}
-	at, err := url.Parse(s.URL)
-	if err != nil {
-		return nil // said elsewhere
-	}
-	if _, set := at.User.Password(); set {
-		return refuse("url", "the password before the host", "it is one", "--also basic:=SECRET")
-	}
-	for name, list := range at.Query() {
-		if why := looks.Secret(name, list[0]); why != "" {
-			return refuse("url", "the parameter "+name, why, "--also query:"+name+"=SECRET")
+	return checkOpenURL(s.URL, refuse)
+}
+
+// checkOpenURL looks at an address; what is none is said elsewhere.
+func checkOpenURL(raw string, refuse func(field, what, why, command string) error) error {
+	if at, err := url.Parse(raw); err == nil {
+		if _, set := at.User.Password(); set {
+			return refuse("url", "the password before the host", "it is one", "--also basic:=SECRET")
+		}
+		for name, list := range at.Query() {
+			if why := looks.Secret(name, list[0]); why != "" {
+				return refuse("url", "the parameter "+name, why, "--also query:"+name+"=SECRET")
+			}
 		}
 	}
 	return nil

@@ -69,7 +69,10 @@ func leftOut(n int) string {
 func cutText(content json.RawMessage, room int) (json.RawMessage, bool) {
 	var c map[string]json.RawMessage
 	var kind, text string
-	if json.Unmarshal(content, &c) != nil || json.Unmarshal(c["type"], &kind) != nil || kind != "text" || json.Unmarshal(c["text"], &text) != nil {
+	if json.Unmarshal(content, &c) != nil || json.Unmarshal(c["type"], &kind) != nil || kind != "text" {
+		return nil, false
+	}
+	if json.Unmarshal(c["text"], &text) != nil {
 		return nil, false
 	}
 	delete(c, "text")

@@ -63,7 +63,8 @@ func Refuse(auth string, inAddress bool, p *snapshot.Pass, agent string, now tim
 	case !strings.HasPrefix(shown, token.PassPrefix) && !strings.HasPrefix(shown, token.AccessPrefix):
 		return NotAPass, "what is shown is no pass of Bouncer; passes begin with " + token.PassPrefix + ": " + how
 	}
-	return Unknown, "show a valid pass: this one is not known here. It was removed with its agent, is another Bouncer's, or was copied incompletely"
+	return Unknown, "show a valid pass: this one is not known here. It was removed with its agent, is another Bouncer's, " +
+		"or was copied incompletely"
 }
 
 // maxKept is how many different refusals are remembered, and maxClient how much of what
