@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -52,7 +53,7 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent string, n
 	if n.Days < 0 || n.Hours < 0 || hours < 1 || n.Days > MaxPassDays || hours > MaxPassDays*24 {
 		return team.Pass{}, "", &team.FieldError{
 			Field: "days",
-			Why:   fmt.Sprintf("is %d, with %d hours; a pass is valid for an hour to %d days", n.Days, n.Hours, MaxPassDays),
+			Why:   fmt.Sprintf("is %s; a pass is valid for an hour to %d days", span.Text(time.Duration(hours)*time.Hour), MaxPassDays),
 		}
 	}
 	if len(label) > maxLabel {

@@ -270,7 +270,9 @@ func agentRevokeCommand() command {
 	return command{
 		noun: "agent", verb: "revoke", args: "NAME", short: "Revoke a pass; the next call with it is refused",
 		example: "bouncer agent revoke marit-quill --pass 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
-		flags:   func(f *flag.FlagSet) { f.StringVar(&pass, "pass", "", "`id` of the pass, from bouncer agent passes") },
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&pass, "pass", "", "`id` of the pass, from bouncer agent passes (required)")
+		},
 		run: func(ctx context.Context, t *task) error {
 			if pass == "" {
 				return &usageError{"the flag --pass is missing", "bouncer agent passes " + t.args[0] + " lists the ids"}

@@ -258,7 +258,7 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 			if errors.Is(err, flag.ErrHelp) {
 				return c.help(e, fs)
 			}
-			return &usageError{err.Error(), "bouncer " + c.name() + " -h shows the flags"}
+			return c.wrongFlag(err, fs)
 		}
 		if args = fs.Args(); len(args) > 0 {
 			t.args, args = append(t.args, args[0]), args[1:]
@@ -282,7 +282,7 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 			return err
 		}
 	}
-	return c.run(ctx, t)
+	return inFlags(c.run(ctx, t), fs)
 }
 
 func words(args string) string {

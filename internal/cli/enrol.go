@@ -38,7 +38,7 @@ beside the new one.`,
 		example: "bouncer enrol marit-quill --config ~/.quill/config.json --dry-run\n" +
 			"bouncer enrol marit-quill --config ~/.quill/config.json",
 		flags: func(f *flag.FlagSet) {
-			f.StringVar(&o.config, "config", "", "the assistant's configuration `file`")
+			f.StringVar(&o.config, "config", "", "the assistant's configuration `file` (required)")
 			f.StringVar(&o.entry, "entry", "bouncer", "`name` of the entry")
 			f.StringVar(&o.server, "server", "", "enrol for this one server only, by `name`; all within reach, if left out")
 			f.Var(span.Value{To: &o.life}, "life", "for how `long` the pass is valid, like 12h, 90d or 2w")

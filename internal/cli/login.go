@@ -191,7 +191,7 @@ already is refused, and told this command. They can tie themselves too, on the
 page People, when they have signed in with their password.`,
 		example: "bouncer person tie joss --subject 7f3c91",
 		flags: func(f *flag.FlagSet) {
-			f.StringVar(&subject, "subject", "", "the `subject` there, as the refused sign-in told it")
+			f.StringVar(&subject, "subject", "", "the `subject` there, as the refused sign-in told it (required)")
 		},
 		run: func(ctx context.Context, t *task) error {
 			if subject == "" {

@@ -46,9 +46,9 @@ tool can be given by the name that agents see, as in sailings__find_sailings.
 What matches nothing now is not added, since a name is misspelt nearly always.`,
 		example: "bouncer rule add admit --agent 'marit-*' --server sailings --tool 'find_*' --note \"looking up is fine\"",
 		flags: func(f *flag.FlagSet) {
-			f.StringVar(&in.Agent, "agent", "", "`glob` over agent names")
-			f.StringVar(&in.Server, "server", "", "`glob` over server names")
-			f.StringVar(&in.Tool, "tool", "", "`glob` over the server's own tool names")
+			f.StringVar(&in.Agent, "agent", "", "`glob` over agent names (required)")
+			f.StringVar(&in.Server, "server", "", "`glob` over server names (required)")
+			f.StringVar(&in.Tool, "tool", "", "`glob` over the server's own tool names (required)")
 			f.StringVar(&in.Note, "note", "", "why, in a `sentence`; agents are told")
 			f.StringVar(&in.Name, "name", "", "short `name`; made of what the rule says if left out")
 			f.BoolVar(&in.Anyway, "anyway", false, "add it though it matches nothing yet")
