@@ -66,7 +66,7 @@ func parts(ctx context.Context, size int) error {
 				},
 			}
 		}
-		if err := s.AppendCalls(ctx, rows); err != nil {
+		if err := s.CallLog().AppendCalls(ctx, rows); err != nil {
 			failed = err
 		}
 	}) / batch

@@ -96,7 +96,7 @@ func TestBridgeTellsWhatIsWrong(t *testing.T) {
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 		defer cancel()
 		cmd := exec.CommandContext(ctx, bin, append([]string{"bridge"}, args...)...)
-		cmd.Env = append(os.Environ(), env...)
+		cmd.Env = append(append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir()), env...)
 		cmd.Stdin = strings.NewReader(stdin)
 		var errs strings.Builder
 		cmd.Stderr = &errs
@@ -119,7 +119,10 @@ func TestBridgeTellsWhatIsWrong(t *testing.T) {
 	_, errs, code := run("", nil, "--address", w.Base)
 	assert.Equal(t, 2, code)
 	assert.Contains(t, errs, "there is no pass")
-	_, errs, code = run("", nil, "--pass-file", "/nonexistent")
+	_, errs, code = run("", []string{"BOUNCER_PASS=bnp_x"})
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errs, "nobody has said where the service is", "it goes nowhere by itself")
+	_, errs, code = run("", nil, "--address", w.Base, "--pass-file", "/nonexistent")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errs, "/nonexistent cannot be used")
 

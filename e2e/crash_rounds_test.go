@@ -169,7 +169,7 @@ func (l *ledger) hold(t *testing.T, dir string) int {
 	defer func() { require.NoError(t, s.Close()) }()
 	require.NoError(t, s.Check(t.Context()))
 	for text := range l.answered {
-		found, err := s.Calls(t.Context(), store.CallFilter{Text: text, Since: l.began, Limit: 1})
+		found, err := s.CallLog().Calls(t.Context(), store.CallFilter{Text: text, Since: l.began, Limit: 1})
 		require.NoError(t, err)
 		assert.Len(t, found, 1, "%s was answered and is not on record", text)
 	}

@@ -121,10 +121,10 @@ func TestKillInTheMiddleOfCalls(t *testing.T) {
 	require.NoError(t, s.Check(t.Context()))
 	recorded := map[string]bool{}
 	for before := store.CallKey(0); ; {
-		page, err := s.Calls(t.Context(), store.CallFilter{Before: before, Limit: 500})
+		page, err := s.CallLog().Calls(t.Context(), store.CallFilter{Before: before, Limit: 500})
 		require.NoError(t, err)
 		for _, c := range page {
-			full, err := s.CallByKey(t.Context(), c.Key)
+			full, err := s.CallLog().CallByKey(t.Context(), c.Key)
 			require.NoError(t, err)
 			recorded[regexp.MustCompile(`call-\d+-\d+\.`).FindString(full.Arguments)] = true
 			before = c.Key

@@ -74,9 +74,9 @@ func TestConsoleByRole(t *testing.T) {
 	assert.NotContains(t, p.says(), "Register a server")
 	p.must(p.Click("table.list a", "sailings"))
 	p.must(p.Shows("cancel_sailing"))
-	for _, action := range []string{"Check now", "Change", "Pause", "Remove"} {
-		assert.NotContains(t, p.says(), action)
-	}
+	buttons, err := browser.Eval[string](p.Browser, `[...document.querySelectorAll('main .pagehead button')].map(b => b.textContent.trim()).join()`)
+	require.NoError(t, err)
+	assert.Empty(t, buttons, "nothing to alter it with")
 	p.must(p.Click("nav a", "Agents"))
 	p.must(p.Shows("ottilie-parlour"))
 	assert.NotContains(t, p.says(), "Add an agent")
@@ -141,7 +141,7 @@ func TestConsoleTellsWhatToDo(t *testing.T) {
 	p.must(p.Type("input[name=again]", "shor"))
 	p.must(p.Shows("The two differ"))
 	p.must(p.Type("input[name=again]", "t\r"))
-	p.must(p.Shows("New is shorter than 10 characters"))
+	p.must(p.Shows("Is shorter than 10 characters"))
 	p.must(p.Type("input[name=fresh]", strings.Repeat("\b", 10)+testkit.Password))
 	p.must(p.Type("input[name=again]", strings.Repeat("\b", 10)+testkit.Password+"\r"))
 	p.must(p.Shows("find_sailings"))

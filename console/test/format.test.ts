@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { ago, bytes, place, pretty, took } from '../src/use/format'
+import { ago, bytes, life, middle, place, pretty, span, took } from '../src/use/format'
 
 describe('text for numbers', () => {
   it.each([
@@ -35,5 +35,32 @@ describe('text of servers and answers', () => {
   it('indents JSON and leaves anything else alone', () => {
     expect(pretty('{"a":1}')).toBe('{\n  "a": 1\n}')
     expect(pretty('fog at Holm Voe')).toBe('fog at Holm Voe')
+  })
+})
+
+describe('lengths of time', () => {
+  it.each([
+    ['12h', { days: 0, hours: 12 }],
+    [' 90d ', { days: 90, hours: 0 }],
+    ['2w', { days: 14, hours: 0 }],
+    ['36h', { days: 1, hours: 12 }],
+    ['0d', undefined],
+    ['90', undefined],
+    ['1.5d', undefined],
+  ])('%s is read', (text, want) => expect(life(text)).toEqual(want))
+
+  it.each([
+    [7, '7s'],
+    [60, '1m'],
+    [95, '1m35s'],
+  ])('%i seconds are %s', (s, text) => expect(span(s)).toBe(text))
+})
+
+describe('a long command', () => {
+  it('keeps its beginning and its end', () => {
+    expect(middle('/opt/skerrow/berths --verbose', 40)).toBe('/opt/skerrow/berths --verbose')
+    const short = middle('/opt/skerrow/bin/berths --config /etc/skerrow/berths/production.json', 31)
+    expect(short).toHaveLength(31)
+    expect(short).toBe('/opt/skerrow/bi…production.json')
   })
 })

@@ -47,3 +47,14 @@ describe('useAction', () => {
     expect(a.busy.value).toBe(false)
   })
 })
+
+describe('an error about a field', () => {
+  it('does not repeat what the label says', async () => {
+    const action = effectScope().run(() => useAction())!
+    await action.run(() => Promise.reject(new ApiError(422, 'Places must name a secret each', '', 'places')))
+    expect(action.fieldError('places')).toBe('Must name a secret each')
+    expect(action.fieldError('url')).toBe('')
+    await action.run(() => Promise.reject(new ApiError(409, 'There is a rule of that name', '', 'name')))
+    expect(action.fieldError('name')).toBe('There is a rule of that name')
+  })
+})

@@ -35,12 +35,13 @@ var pages = []struct{ name, path, theme, before string }{
 	{"sign-ins", "/sign-ins", "light", ""},
 	{"connect", "/connect/crew", "dark", ""},
 	{"people", "/people", "light", ""},
+	{"changes", "/changes", "light", ""},
 	{"service", "/service", "dark", ""},
 	{
 		"register",
 		"/servers",
 		"light",
-		`[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click(); setTimeout(() => [...document.querySelectorAll('.el-dialog .el-radio-button input')].at(4).click(), 300)`,
+		`[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click()`,
 	},
 }
 

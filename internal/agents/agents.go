@@ -157,7 +157,7 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if p.Version != nil && *p.Version != a.Version {
 		return a, store.Explain(store.ErrAltered, "agent", name)
 	}
-	before := describeAgent(a)
+	before, revert := describeAgent(a), revertTo(a)
 	if p.Kind != nil {
 		if err := team.CheckName("kind", *p.Kind); err != nil {
 			return a, err
@@ -186,7 +186,9 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	}
 	err = svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}},
+		registry.Change{
+			By: by, What: "agent.update", Subject: name, Before: before, After: describeAgent(a), Topics: []string{"agents"}, Revert: revert,
+		},
 		func(tx *store.Tx) error {
 			if moved {
 				// Passes made before would act with the new owner's sign-ins.
@@ -203,6 +205,13 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	)
 	a.Version++
 	return a, store.Explain(err, "agent", name)
+}
+
+// revertTo is what makes an agent again what it is before an alteration. What a change
+// of the owner ends stays ended.
+func revertTo(a team.Agent) *team.Revert {
+	back := apitype.AgentPatch{Kind: &a.Kind, Owner: &a.Owner, Paused: &a.Paused, Confirmed: &a.Confirmed}
+	return registry.Revert(team.RevertAgent, a.ID, a.Name, a.Version+1, back)
 }
 
 // Dependents tells what hangs on an agent, and what becomes of it when it is removed.

@@ -104,7 +104,7 @@ func (svc *Service) NewPass(ctx context.Context, by team.Person, agent string, n
 			By:      by,
 			What:    "pass.make",
 			Subject: agent,
-			After:   fmt.Sprintf("%s until %s", p.ID, p.Expires.Format(time.DateOnly)),
+			After:   fmt.Sprintf("%s until %s", nameOf(p.Pass), p.Expires.Format(time.DateOnly)),
 			Topics:  []string{"agents"},
 		},
 		func(tx *store.Tx) error { return tx.AddPass(p) },
@@ -144,16 +144,16 @@ func (svc *Service) RevokePass(ctx context.Context, by team.Person, agent, id st
 	if err != nil {
 		return fmt.Errorf("read the passes: %w", err)
 	}
-	consent := ""
+	consent, what := "", id
 	for _, p := range all {
 		if p.ID == id && p.AgentID == a.ID {
-			consent = p.Consent
+			consent, what = p.Consent, nameOf(p.Pass)
 		}
 	}
 	now := time.Now()
 	err = svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "pass.revoke", Subject: agent, Before: id, Topics: []string{"agents"}},
+		registry.Change{By: by, What: "pass.revoke", Subject: agent, Before: what, Topics: []string{"agents"}},
 		func(tx *store.Tx) error {
 			if err := tx.RevokePass(a.ID, id, now); err != nil || consent == "" {
 				return err
@@ -164,3 +164,6 @@ func (svc *Service) RevokePass(ctx context.Context, by team.Person, agent, id st
 	)
 	return store.Explain(err, "valid pass", id)
 }
+
+// nameOf tells a pass apart for people.
+func nameOf(p team.Pass) string { return strings.TrimSpace(p.Label + " …" + p.Hint) }

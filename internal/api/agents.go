@@ -53,6 +53,19 @@ func agentRoutes(svc *agents.Service, rules *policy.Service) []route {
 			handle: func(c *call) (any, error) { return rules.Reach(c.Context(), c.person, c.name("name")) },
 		},
 		{
+			method: get, path: "/api/agents/{name}/contact", id: "getContact", action: access.SeeAgents,
+			summary: "How the agent was last seen since the service started",
+			out:     team.Contact{}, status: 200,
+			handle: func(c *call) (any, error) {
+				a, err := svc.Agent(c.Context(), c.person, c.name("name"))
+				if err != nil {
+					return nil, err
+				}
+				seen, _ := c.api.s.Contact(a.ID) // without one, nothing was seen
+				return seen, nil
+			},
+		},
+		{
 			method: get, path: "/api/agents/{name}/passes", id: "listPasses", action: access.SeeAgents,
 			summary: "The agent's passes",
 			out:     []team.Pass{}, status: 200,

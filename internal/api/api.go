@@ -20,7 +20,11 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/assistants/machine"
+	"bouncer/internal/assistants/roster"
+	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
+	"bouncer/internal/changes"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
@@ -78,7 +82,11 @@ type Services struct {
 	Servers    *servers.Service
 	Imports    *imports.Service
 	Agents     *agents.Service
+	Machines   *machine.Service
+	Roster     *roster.Service
+	Takeover   *takeover.Service
 	Policy     *policy.Service
+	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service
 	AuthServer *authserver.Service
@@ -90,6 +98,8 @@ type Services struct {
 	Usage        func() []gate.Usage
 	// TurnedAway tells who came to the agents' addresses without a valid pass.
 	TurnedAway func() []team.TurnedAway
+	// Contact tells how an agent was last seen, by its id.
+	Contact func(agentID string) (team.Contact, bool)
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
 }
@@ -361,6 +371,8 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 var listed = map[string]string{
 	"agent":      "bouncer agent list",
 	"call":       "bouncer journal",
+	"change":     "bouncer change list",
+	"code":       "bouncer agent invitations",
 	"consent":    "bouncer consent list",
 	"invitation": "bouncer person invitations",
 	"login":      "bouncer login list",

@@ -54,7 +54,7 @@ var allowed = map[string]string{
 	"GET /api/logins": "AMOU", "DELETE /api/logins/{id}": "AMOU", "POST /api/people/{name}/password": "A", "DELETE /api/people/{name}": "A",
 	"PUT /api/people/{name}/subject": "A", "POST /api/session/tie": "AMOU", "GET /api/session/may": "AMOU", "GET /api/journal": "AMOU", "GET /api/limits": "AMU", "GET /api/turned-away": "AMU",
 	"GET /api/invitations": "A", "POST /api/invitations": "A", "DELETE /api/invitations/{id}": "A", "POST /api/join": "AMOU.",
-	"GET /api/calls": "AMOU", "GET /api/calls/{id}": "AMOU", "GET /api/call-counts": "AMOU", "GET /api/changes": "AMU", "GET /api/events": "AMOU",
+	"GET /api/calls": "AMOU", "GET /api/calls/{id}": "AMOU", "GET /api/call-counts": "AMOU", "GET /api/servers/{name}/progress": "AM", "GET /api/agents/{name}/contact": "AMOU", "GET /api/machine-codes": "AMOU", "POST /api/machine-codes": "AMO", "DELETE /api/machine-codes/{id}": "AMO", "POST /api/machine-codes/redeem": "AMOU.", "POST /api/machine-codes/return": "AMOU.", "GET /api/roster": "AM", "POST /api/roster/plan": "AM", "POST /api/roster/apply": "AM", "POST /api/adoptions": "AM", "GET /api/changes": "AMU", "POST /api/changes/{id}/undo": "AM", "GET /api/events": "AMOU",
 }
 
 func TestEveryRouteByRole(t *testing.T) {

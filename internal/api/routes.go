@@ -19,13 +19,18 @@ func (a *API) table() []route {
 		sessionRoutes(a.s.Login),
 		peopleRoutes(a.s.People, a.s.Login),
 		invitationRoutes(a.s.Login),
-		serverRoutes(a.s.Servers, a.s.Imports),
+		serverRoutes(a.s.Servers),
+		serverActionRoutes(a.s.Servers, a.s.Imports),
+		machineRoutes(a.s.Machines),
+		adoptionRoutes(a.s.Takeover),
 		agentRoutes(a.s.Agents, a.s.Policy),
 		ruleRoutes(a.s.Policy),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),
 		journalRoutes(a.s.Journal),
+		changeRoutes(a.s.Changes),
+		rosterRoutes(a.s.Roster),
 	)
 }
 
@@ -47,12 +52,6 @@ func (a *API) serviceRoutes() []route {
 			summary: "A copy of the state as a database file; secrets stay sealed in it",
 			status:  200, media: "application/vnd.sqlite3",
 			raw: a.backup,
-		},
-		{
-			method: get, path: "/api/changes", id: "listChanges", action: access.SeeChanges,
-			summary: "The newest alterations of Bouncer's own state",
-			query:   []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
-			handle: a.changes,
 		},
 		{
 			method: get, path: "/api/turned-away", id: "listTurnedAway", action: access.SeeService,
@@ -80,13 +79,8 @@ func (a *API) about(*call) (any, error) {
 	if a.o.Strict {
 		mode = "strict"
 	}
-	return apitype.About{Version: a.o.Version, Address: a.o.Address, Journal: mode, Provider: a.s.Login.ProviderName()}, nil
-}
-
-func (a *API) changes(c *call) (any, error) {
-	n, err := c.intField("limit", 100, 1, 500)
-	if err != nil {
-		return nil, err
-	}
-	return a.s.Registry.Changes(c.Context(), n)
+	return apitype.About{
+		Version: a.o.Version, Address: a.o.Address, Redirect: a.o.Address + apitype.CallbackPath,
+		Journal: mode, Provider: a.s.Login.ProviderName(),
+	}, nil
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // serverRoutes are the rows of the servers.
-func serverRoutes(svc *servers.Service, imports *imports.Service) []route {
+func serverRoutes(svc *servers.Service) []route {
 	return []route{
 		{
 			method: get, path: "/api/servers", id: "listServers", action: access.SeeServers,
@@ -50,6 +50,12 @@ func serverRoutes(svc *servers.Service, imports *imports.Service) []route {
 			status:  204,
 			handle:  func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
 		},
+	}
+}
+
+// serverActionRoutes are the rows of what is done with a server, and read of it.
+func serverActionRoutes(svc *servers.Service, imports *imports.Service) []route {
+	return []route{
 		{
 			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers,
 			summary: "The tools of one server",
@@ -99,6 +105,12 @@ func serverRoutes(svc *servers.Service, imports *imports.Service) []route {
 			summary: "Look at a server now: at the process that runs, or the whole way to an address",
 			out:     apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Check(c.Context(), c.name("name")) },
+		},
+		{
+			method: get, path: "/api/servers/{name}/progress", id: "getServerProgress", action: access.KeepServers,
+			summary: "What an attempt at reaching the server is doing now; also one that is being registered under the name",
+			out:     apitype.Progress{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Progress(c.name("name")), nil },
 		},
 		{
 			method: post, path: "/api/servers/{name}/restart", id: "restartServer", action: access.KeepServers,

@@ -31,6 +31,41 @@ type NewAgent struct {
 	Owner string `json:"owner,omitempty" doc:"name of the owner; empty for the team"`
 }
 
+// NewMachineCode asks for a one-time code with which an assistant on another machine is
+// enrolled.
+type NewMachineCode struct {
+	Agent    string `json:"agent" doc:"name of the agent; it is made when the code is used, unless it is there"`
+	Team     bool   `json:"team,omitempty" doc:"a new agent belongs to the team instead of you"`
+	Hours    int    `json:"hours,omitempty" doc:"for how long the code can be used; 24 if left out"`
+	PassDays int    `json:"passDays,omitempty" doc:"for how long the pass is valid; 90 if left out"`
+}
+
+// MachineInvited is a code, with what it is for.
+type MachineInvited struct {
+	Invitation team.MachineCode `json:"invitation"`
+	Code       string           `json:"code" doc:"to be passed on; shown this once"`
+}
+
+// Redemption uses a code.
+type Redemption struct {
+	Code string `json:"code"`
+	Host string `json:"host,omitempty" doc:"what the machine calls itself; shown to whoever made the code"`
+	Kind string `json:"kind,omitempty" doc:"which assistant it is, in a word"`
+}
+
+// Redeemed is what a code gives.
+type Redeemed struct {
+	Agent   string    `json:"agent"`
+	Address string    `json:"address" doc:"base URL of the service"`
+	Pass    team.Pass `json:"pass"`
+	Token   string    `json:"token" doc:"what the agent shows; given out this once"`
+}
+
+// Returned is a pass that a machine gives back.
+type Returned struct {
+	Token string `json:"token"`
+}
+
 // AgentPatch is what can be altered of an agent; nil fields stay.
 type AgentPatch struct {
 	Kind   *string `json:"kind,omitempty"`

@@ -23,11 +23,18 @@ type NewPassword struct {
 	New string `json:"new"`
 }
 
+// Undo asks for a change to be put back.
+type Undo struct {
+	Anyway bool `json:"anyway,omitempty" doc:"do it even when the server cannot be reached that way now"`
+}
+
 // About says what this service is.
 type About struct {
 	Version string `json:"version"`
 	Address string `json:"address" doc:"base URL of the service; agents connect to /mcp below it"`
 	Journal string `json:"journal" enum:"normal,strict"`
+	// Redirect is needed before a client is registered by hand.
+	Redirect string `json:"redirect" doc:"redirect address of sign-ins at servers, to be registered at authorization servers where clients are registered by hand"`
 	// Provider is where people can sign in besides with a password.
 	Provider string `json:"provider,omitempty" doc:"name of the identity provider where people can sign in, if there is one"`
 }

@@ -31,6 +31,14 @@ type ServerInfo struct {
 	Redirect string `json:"redirect,omitempty" doc:"of a server with a sign-in: Bouncer's redirect address, to be registered at the authorization server where clients are registered by hand"`
 }
 
+// Progress is what an attempt at reaching a server is doing now.
+type Progress struct {
+	Busy    bool    `json:"busy" doc:"an attempt is under way"`
+	Stage   string  `json:"stage,omitempty" enum:"resolve,connect,tls,launch,initialize,tools"`
+	Seconds float64 `json:"seconds,omitempty" doc:"how long it has been in this stage"`
+	Words   string  `json:"words,omitempty" doc:"what the process wrote last to standard error, masked"`
+}
+
 // Import is what somebody pasted, to be looked at or to be registered.
 type Import struct {
 	Text    string            `json:"text" doc:"JSON with servers in any of its usual shapes, a command line, or an address"`

@@ -135,7 +135,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	go func() { svc.served <- svc.server.Serve(listener) }()
 	var last time.Time
 	// A journal that cannot be read has said so.
-	if newest, _, err := svc.store.CallKeysAround(ctx, store.LastKey); err == nil && newest > 0 {
+	if newest, _, err := svc.store.CallLog().CallKeysAround(ctx, store.LastKey); err == nil && newest > 0 {
 		last = newest.Time()
 	}
 	for _, n := range svc.check(last) {

@@ -9,7 +9,11 @@ import (
 	"bouncer/internal/agents"
 	"bouncer/internal/api"
 	"bouncer/internal/apitype"
+	"bouncer/internal/assistants/machine"
+	"bouncer/internal/assistants/roster"
+	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
+	"bouncer/internal/changes"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
@@ -65,7 +69,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	if err != nil {
 		return nil, &StartError{fmt.Sprintf("processes cannot be started as set up: %v", err), "check the setting process-user", err}
 	}
-	o := link.Options{Version: Version, MessageLimit: s.MessageLimit, Spawner: spawner}
+	o := link.Options{Version: Version, MessageLimit: s.MessageLimit, Spawner: spawner, Progress: &link.Progress{}}
 
 	hub, out := events.New(), egress.New(s.Private, nil)
 	client := oauth.NewClient(out)
@@ -79,8 +83,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 
 	strict := s.Journal == "strict"
-	svc.jnl, err = journal.New(ctx, svc.store, journal.Options{
-		Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: svc.store,
+	svc.jnl, err = journal.New(ctx, svc.store.CallLog(), journal.Options{
+		Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: svc.store.CallLog(),
 		Keep: journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
 	})
 	if err != nil {
@@ -125,10 +129,12 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
-		Registry: reg, Journal: journal.NewReader(svc.store), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
+		Registry: reg, Journal: journal.NewReader(svc.store.CallLog()), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
 		Usage: book.Usage, TurnedAway: svc.Gateway.Door.List,
+		Contact: func(id string) (team.Contact, bool) { return relay.ContactOf(svc.Gateway, id) },
 	}
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
+	all.Machines = machine.New(svc.store, reg, all.Agents, limiter, svc.Address)
 	all.People = people.New(svc.store, reg)
 	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
 	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
@@ -148,6 +154,11 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents)
+	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy)
+	all.Takeover = takeover.New(takeover.Deps{
+		Store: svc.store, Imports: all.Imports, Servers: all.Servers, Secrets: all.Secrets, Agents: all.Agents, Policy: all.Policy,
+	}, svc.Address)
+	all.Roster = roster.New(svc.store, reg, all.Servers, all.Policy, all.Login.OneTime)
 	// Strangers have it look up documents of programs, so it reaches what everybody
 	// can reach, whatever ranges are allowed otherwise.
 	strangers := egress.New(nil, nil)

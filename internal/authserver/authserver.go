@@ -499,7 +499,7 @@ func (svc *Service) refresh(ctx context.Context, q url.Values) (IssuedTokens, er
 	if err != nil {
 		return IssuedTokens{}, err
 	}
-	return out, svc.registry.Refresh(ctx)
+	return out, svc.registry.Refresh()
 }
 
 // endConsent revokes a consent that was misused.

@@ -27,6 +27,8 @@ type Options struct {
 	// Patience is how long a request waits for a service that cannot be reached;
 	// 0 means 15 s.
 	Patience time.Duration
+	// Waits is told, once for each time, what is waited for; nil for nobody.
+	Waits func(what string)
 }
 
 // Limits.
@@ -413,6 +415,7 @@ func (b *Bridge) reopen(ctx context.Context, lost string) error {
 // post sends a message. A service that does not accept connections is tried
 // again for a while: nothing was sent, so nothing can happen twice.
 func (b *Bridge) post(ctx context.Context, body []byte) (*http.Response, error) {
+	told := false
 	for deadline := time.Now().Add(b.o.Patience); ; {
 		req, err := b.request(ctx, http.MethodPost, body)
 		if err != nil {
@@ -422,6 +425,10 @@ func (b *Bridge) post(ctx context.Context, body []byte) (*http.Response, error) 
 		var op *net.OpError
 		if err == nil || !errors.As(err, &op) || op.Op != "dial" || time.Now().After(deadline) {
 			return res, err
+		}
+		if !told && b.o.Waits != nil {
+			told = true
+			b.o.Waits(fmt.Sprintf("waiting for the service at %s, which cannot be reached yet (%v); up to %s", b.o.URL, op.Err, b.o.Patience))
 		}
 		select {
 		case <-time.After(200 * time.Millisecond):

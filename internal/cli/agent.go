@@ -21,6 +21,9 @@ func agentCommands() []command {
 		agentAddCommand(),
 		agentReachCommand(),
 		agentPassCommand(),
+		agentShowCommand(),
+		agentInviteCommand(),
+		agentInvitationsCommand(),
 		agentPassesCommand(),
 		agentRevokeCommand(),
 		agentPatch("pause", "Refuse everything an agent does, for now", true),
@@ -237,10 +240,65 @@ func daysAndHours(life time.Duration) (days, hours int) {
 
 // entryText is what goes into an assistant's configuration.
 func entryText(url, token string) (string, error) {
-	raw, err := dialect.Put(nil, "bouncer", dialect.Entry{
-		Type: "http", URL: url, Headers: map[string]string{"Authorization": "Bearer " + token},
+	text, err := dialect.Shipped()[0].Snippet(dialect.Entry{
+		Name: "bouncer", URL: url, Headers: []dialect.Value{{Name: "Authorization", Value: "Bearer " + token}},
 	})
-	return strings.TrimSpace(string(raw)), err
+	return strings.TrimSpace(text), err
+}
+
+func agentShowCommand() command {
+	return command{
+		noun: "agent", verb: "show", args: "NAME", short: "Show an agent: where it is enrolled, and how it was last seen",
+		example: "bouncer agent show marit-quill",
+		run: func(ctx context.Context, t *task) error {
+			path := "/api/agents/" + seg(t.args[0])
+			var a team.Agent
+			var seen team.Contact
+			var passes []team.Pass
+			for at, into := range map[string]any{path: &a, path + "/contact": &seen, path + "/passes": &passes} {
+				if err := t.client.Get(ctx, at, into); err != nil {
+					return err
+				}
+			}
+			if t.json {
+				return t.writeJSON(map[string]any{"agent": a, "contact": seen, "passes": passes})
+			}
+			return t.showAgent(a, seen, passes)
+		},
+	}
+}
+
+func (t *task) showAgent(a team.Agent, seen team.Contact, passes []team.Pass) error {
+	rows := [][2]string{{"name", a.Name}, {"kind", a.Kind}, {"owner", orTeam(a.Owner)}, {"last seen", when(a.Seen)}}
+	if seen.Times > 0 {
+		rows = append(
+			rows, [2]string{"assistant", strings.TrimSpace(seen.Client + " " + seen.Version)}, [2]string{"revision", seen.Revision},
+			[2]string{"introduced", fmt.Sprintf("%d times since the service started, last %s", seen.Times, clock(seen.Last))},
+		)
+	}
+	if seen.Fetched != nil {
+		state := "the present list"
+		if seen.Stale {
+			state = "an older list: restart it, or have it list its tools again"
+		}
+		rows = append(rows, [2]string{"has", toolCount(seen.Tools) + ", " + state})
+	}
+	for _, p := range passes {
+		if p.State == "valid" {
+			rows = append(rows, [2]string{"pass", fmt.Sprintf("%s …%s, until %s", p.Label, p.Hint, clock(p.Expires))})
+		}
+	}
+	for _, r := range rows {
+		fmt.Fprintf(t.Out, "  %-12s %s\n", r[0], r[1])
+	}
+	return nil
+}
+
+func orTeam(owner string) string {
+	if owner == "" {
+		return "the team"
+	}
+	return owner
 }
 
 func agentPassesCommand() command {

@@ -110,7 +110,8 @@ type failure struct {
 func (e *failure) Error() string { return e.what }
 
 func commands() []command {
-	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(), bridgeCommands(),
+	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
+		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), []command{doorCommand(), limitsCommand()}, personCommands())
 }
 
@@ -265,7 +266,12 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 		}
 	}
 	fs.Visit(func(f *flag.Flag) { t.given[f.Name] = true })
-	want := len(strings.Fields(c.args))
+	want, needed := len(strings.Fields(c.args)), 0
+	for _, word := range strings.Fields(c.args) {
+		if !strings.HasPrefix(word, "[") {
+			needed++
+		}
+	}
 	if len(t.args) > want {
 		// The extra word is not repeated: it may be a secret.
 		return &usageError{
@@ -273,7 +279,7 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 			"secrets are read from a prompt or from standard input, never from an argument; bouncer " + c.name() + " -h shows an example",
 		}
 	}
-	if len(t.args) < want {
+	if len(t.args) < needed {
 		return &usageError{fmt.Sprintf("%s needs %s", c.name(), words(c.args)), "as in: " + strings.SplitN(c.example, "\n", 2)[0]}
 	}
 	if !c.local {

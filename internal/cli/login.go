@@ -133,6 +133,7 @@ func personCommands() []command {
 		loginListCommand(),
 		loginEndCommand(),
 		changeListCommand(),
+		changeUndoCommand(),
 	}
 }
 
@@ -371,21 +372,6 @@ func loginEndCommand() command {
 				return err
 			}
 			return t.done("the login has ended")
-		},
-	}
-}
-
-func changeListCommand() command {
-	return command{
-		noun: "change", verb: "list", short: "List the newest alterations, and who made them", example: "bouncer change list",
-		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/changes", func(list []team.Change) error {
-				var rows [][]string
-				for _, c := range list {
-					rows = append(rows, []string{clock(c.At), c.Person, c.What, c.Subject, c.Before, c.After})
-				}
-				return t.table([]string{"TIME", "PERSON", "WHAT", "SUBJECT", "BEFORE", "AFTER"}, rows)
-			})
 		},
 	}
 }

@@ -98,6 +98,7 @@ func toolLimit(v string) (l team.ToolLimits, err error) {
 type credentials struct {
 	per, grant, scope, issuer, client, clientSecret, signing, assertion string
 	places                                                              []team.Place
+	inside                                                              []string
 }
 
 func (c *credentials) define(f *flag.FlagSet) {
@@ -114,6 +115,11 @@ func (c *credentials) define(f *flag.FlagSet) {
 	f.StringVar(&c.clientSecret, "client-secret", "", "`name` of the stored secret with the client's secret")
 	f.StringVar(&c.signing, "signing-key", "", "`name` of the stored secret with the private key for signed assertions")
 	f.StringVar(&c.assertion, "assertion", "", "`name` of the stored secret with the platform's assertion, for workload")
+	f.Func(
+		"private-range",
+		"private `range`, like 10.0.0.0/8, in which its authorization server may be, for admins; may be given several times",
+		func(v string) error { c.inside = append(c.inside, v); return nil },
+	)
 	f.Func(
 		"also",
 		"`HOW:NAME=SECRET`, a further stored secret and where it goes, like header:X-Team=team-key, query:key=k, basic:=login, variable:HARBOUR_KEY=k, file:KEY_FILE=k; may be given several times",
@@ -169,7 +175,7 @@ func (o *options) define(f *flag.FlagSet) {
 }
 
 func (o *options) fill(t *task, in *team.ServerOptions) error {
-	in.Per, in.Places, in.SignIn = o.per, o.places, o.signIn()
+	in.Per, in.Places, in.SignIn, in.PrivateRanges = o.per, o.places, o.signIn(), o.inside
 	in.Headers, in.SecretHeader, in.SecretQuery, in.ClientKey = o.headers, o.header, o.query, o.key
 	in.MemoryMiB, in.OpenFiles, in.Processes = o.memory, o.files, o.processes
 	in.CallSeconds, in.ResultKiB, in.TooLarge = int(o.time.Seconds()), o.result, o.tooLarge

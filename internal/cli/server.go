@@ -195,7 +195,10 @@ func serverRestartCommand() command {
 // look has a server checked or restarted, and shows how it is doing then.
 func (t *task) look(ctx context.Context, verb string) error {
 	var s apitype.ServerInfo
-	if err := t.client.Do(ctx, http.MethodPost, "/api/servers/"+seg(t.args[0])+"/"+verb, nil, &s); err != nil {
+	err := t.watching(ctx, t.args[0], func() error {
+		return t.client.Do(ctx, http.MethodPost, "/api/servers/"+seg(t.args[0])+"/"+verb, nil, &s)
+	})
+	if err != nil {
 		return err
 	}
 	show := t.showServer
@@ -291,7 +294,8 @@ func serverRemoveCommand() command {
 // step, whether it worked or not.
 func (t *task) reach(ctx context.Context, method, path string, in any, did string) error {
 	var s apitype.ServerInfo
-	if err := t.client.Do(ctx, method, path, in, &s); err != nil {
+	err := t.watching(ctx, t.args[0], func() error { return t.client.Do(ctx, method, path, in, &s) })
+	if err != nil {
 		said := told(err)
 		if said == nil || t.json {
 			return err

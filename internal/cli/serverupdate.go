@@ -20,7 +20,7 @@ type alteration struct {
 	url, secret, dir, secretEnv, transport string
 	take, yes                              bool
 	env, dropEnv, dropHeaders, dropSecrets []string
-	dropOperations                         []string
+	dropOperations, dropRanges             []string
 	more                                   options
 	given                                  tokenInput
 	rest                                   restInput
@@ -59,6 +59,7 @@ func (a *alteration) define(f *flag.FlagSet) {
 	several("drop-header", "`name` of a header that is no longer sent", &a.dropHeaders)
 	several("drop-also", "`name` of a further secret that is no longer given", &a.dropSecrets)
 	several("drop-operation", "`ID` of an operation that is no longer a tool", &a.dropOperations)
+	several("drop-private-range", "`range` in which its authorization server may no longer be", &a.dropRanges)
 	f.BoolVar(&a.take, "take-issuer", false, "keep to the authorization server that it names now, though it is another one than before")
 	f.BoolVar(&a.yes, "yes", false, "do not ask when something is dropped")
 	a.rest.define(f)
@@ -133,6 +134,7 @@ func (a *alteration) patch(t *task, now team.Server) (serverspec.ServerPatch, er
 	in.Places = merge(now.Places, a.more.places, a.dropSecrets, func(p team.Place) string { return p.How + ":" + p.Name },
 		func(v string) string { return placeOf(now.Places, v) })
 	in.Operations = merge(now.Operations, picks(a.rest.operations), a.dropOperations, func(o team.Operation) string { return o.ID }, itself)
+	in.PrivateRanges = merge(now.PrivateRanges, a.more.inside, a.dropRanges, itself, itself)
 	in.ToolLimits = merge(now.ToolLimits, a.more.tools, nil, func(l team.ToolLimits) string { return l.Tool }, itself)
 	return in, a.files(t, &in)
 }
@@ -161,9 +163,10 @@ func (a *alteration) files(t *task, in *serverspec.ServerPatch) error {
 			return err
 		}
 		if elsewhere != "" {
-			return &usageError{"a document is replaced by a file", "fetch it first, and give the file"}
+			in.DocumentURL = &elsewhere
+		} else {
+			in.Document = &text
 		}
-		in.Document = &text
 	}
 	if a.given.token {
 		v, err := t.secret("New token for " + t.args[0])

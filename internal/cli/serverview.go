@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,6 +31,24 @@ func (t *task) showOperations(d serverspec.DocumentInfo) error {
 
 func (t *task) showServer(s apitype.ServerInfo) error {
 	h := s.Health
+	rows := slices.Concat(settingRows(s), healthRows(s.Name, h))
+	for _, r := range rows {
+		if r[1] == "" {
+			r[1] = "-"
+		}
+		fmt.Fprintf(t.Out, "  %-14s %s\n", r[0], clip(r[1], 400))
+	}
+	t.showStages(h.Stages)
+	for _, line := range strings.Split(strings.TrimSpace(h.Stderr), "\n") {
+		if line != "" {
+			fmt.Fprintf(t.Out, "  stderr       %s\n", clip(line, 200))
+		}
+	}
+	return nil
+}
+
+// settingRows says how a server is set up.
+func settingRows(s apitype.ServerInfo) [][2]string {
 	rows := [][2]string{
 		{"name", s.Name},
 		{whatOf(s.Server), addressOf(s.Server)},
@@ -37,14 +56,12 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 		{"sharing", s.Sharing},
 		{"secret", s.Secret},
 		{"credential", whoseOf(s.Server)},
-		{"kept to", s.Issuer},
-		{"redirect", s.Redirect},
-		{"state", h.State + since(h.Since)},
-		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)},
-		{"revision", h.Revision},
-		{"tools", strconv.Itoa(h.Tools)},
-		{"prompts", strconv.Itoa(h.Prompts)},
-		{"resources", strconv.Itoa(h.Resources)},
+	}
+	ofSignIn := [][2]string{{"kept to", s.Issuer}, {"redirect", s.Redirect}, {"private range", strings.Join(s.PrivateRanges, " ")}}
+	for _, row := range ofSignIn {
+		if row[1] != "" {
+			rows = append(rows, row)
+		}
 	}
 	for _, o := range s.Operations {
 		rows = append(rows, [2]string{"operation", strings.TrimSpace(o.ID + " " + o.Name)})
@@ -66,6 +83,27 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 	for _, l := range s.ToolLimits {
 		rows = append(rows, [2]string{"calls of " + l.Tool, limitWords(l.CallLimits)})
 	}
+	if s.Command != "" {
+		rows = append(
+			rows,
+			[2]string{"directory", s.Dir},
+			[2]string{"variables", strings.Join(s.Env, " ")},
+			[2]string{"secret in", s.SecretEnv},
+		)
+	}
+	return rows
+}
+
+// healthRows says how a server is now.
+func healthRows(name string, h team.Health) [][2]string {
+	rows := [][2]string{
+		{"state", h.State + since(h.Since)},
+		{"server says", strings.TrimSpace(h.ServerName + " " + h.ServerVersion)},
+		{"revision", h.Revision},
+		{"tools", strconv.Itoa(h.Tools)},
+		{"prompts", strconv.Itoa(h.Prompts)},
+		{"resources", strconv.Itoa(h.Resources)},
+	}
 	if h.Finding != nil {
 		rows = append(
 			rows,
@@ -75,20 +113,12 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 			[2]string{"who can fix it", h.Finding.Actor},
 		)
 	}
-	if s.Command != "" {
-		rows = append(
-			rows,
-			[2]string{"directory", s.Dir},
-			[2]string{"variables", strings.Join(s.Env, " ")},
-			[2]string{"secret in", s.SecretEnv},
-		)
-	}
 	if h.PID != 0 && h.Started != nil {
 		rows = append(rows, [2]string{"process", fmt.Sprintf("%d, started %s", h.PID, clock(*h.Started))})
 	}
 	if h.Altered != "" {
 		rows = append(rows, [2]string{
-			"changed", h.Altered + " changed since; the process runs the code before. To take it up: bouncer server restart " + s.Name,
+			"changed", h.Altered + " changed since; the process runs the code before. To take it up: bouncer server restart " + name,
 		})
 	}
 	if h.Noise > 0 {
@@ -100,22 +130,7 @@ func (t *task) showServer(s apitype.ServerInfo) error {
 	for _, l := range h.LeftOut {
 		rows = append(rows, [2]string{"left out", l})
 	}
-	for _, r := range rows {
-		if r[1] == "" && (r[0] == "kept to" || r[0] == "redirect") {
-			continue // of sign-ins only
-		}
-		if r[1] == "" {
-			r[1] = "-"
-		}
-		fmt.Fprintf(t.Out, "  %-14s %s\n", r[0], clip(r[1], 400))
-	}
-	t.showStages(h.Stages)
-	for _, line := range strings.Split(strings.TrimSpace(h.Stderr), "\n") {
-		if line != "" {
-			fmt.Fprintf(t.Out, "  stderr       %s\n", clip(line, 200))
-		}
-	}
-	return nil
+	return rows
 }
 
 // limitWords says how long calls may take and what they may bring; "" for no limits.

@@ -40,7 +40,8 @@ type Grant struct {
 
 	mu       sync.Mutex // guards what follows; never held while renewing
 	client   client
-	issuer   string // authorization server that it is kept to; "" while there is none
+	issuer   string   // authorization server that it is kept to; "" while there is none
+	ranges   []string // private ranges that it may be in
 	row      store.StoredSignIn
 	have     oauth.Record
 	loaded   bool // have holds something
@@ -138,7 +139,7 @@ func (v *View) grantFor(s team.Server, h team.Holder) (*Grant, error) {
 	if g != nil {
 		g.mu.Lock()
 		defer g.mu.Unlock()
-		g.client, g.issuer = c, s.Issuer
+		g.client, g.issuer, g.ranges = c, s.Issuer, s.PrivateRanges
 		if stored {
 			g.row.Ended, g.row.Note = row.Ended, row.Note
 		}
@@ -159,7 +160,10 @@ func (v *View) newGrant(s team.Server, h team.Holder, id string) (*Grant, error)
 	if err != nil {
 		return nil, err
 	}
-	g := &Grant{set: v.set, id: id, server: s, issuer: s.Issuer, holder: h, client: c, link: v.set.o.ConnectLink(s.Name, h, v.agents[h.Agent])}
+	g := &Grant{
+		set: v.set, id: id, server: s, issuer: s.Issuer, ranges: s.PrivateRanges, holder: h, client: c,
+		link: v.set.o.ConnectLink(s.Name, h, v.agents[h.Agent]),
+	}
 	row, stored := v.signIns[rowKey(s.ID, h)]
 	if id == "" || !stored {
 		return g, nil
@@ -327,8 +331,17 @@ func (g *Grant) pin(issuer string) {
 	}
 }
 
+// inside returns a context in which the authorization server may be where an admin
+// allowed it for this server.
+func (g *Grant) inside(ctx context.Context) context.Context {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return Inside(ctx, team.Server{ServerOptions: team.ServerOptions{PrivateRanges: g.ranges}})
+}
+
 // freshTokens asks the authorization server in the way of the grant.
 func (g *Grant) freshTokens(ctx context.Context, have oauth.Record, loaded bool, who client) (oauth.Record, error) {
+	ctx = g.inside(ctx)
 	configured, err := who.identity(ctx)
 	if err != nil {
 		return have, err
@@ -583,6 +596,6 @@ func (s *Set) Revoke(serverID string, h team.Holder) func(context.Context) error
 		g.mu.Lock()
 		have := g.have
 		g.mu.Unlock()
-		return s.o.OAuth.RevokeToken(ctx, have.Metadata(), have.Client(), have.Tokens())
+		return s.o.OAuth.RevokeToken(g.inside(ctx), have.Metadata(), have.Client(), have.Tokens())
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,6 +22,7 @@ import (
 
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/team"
+	"bouncer/internal/egress"
 	"bouncer/internal/events"
 	"bouncer/internal/locker"
 	"bouncer/internal/oauth"
@@ -206,12 +208,25 @@ func (s *Set) Uses() map[string]int64 {
 // Discover finds the authorization server of a server, with the challenge that it
 // was found by. Errors are *oauth.Error.
 func (s *Set) Discover(ctx context.Context, server team.Server) (oauth.Metadata, oauth.Challenge, error) {
+	ctx = Inside(ctx, server)
 	c, _ := oauth.ReadChallenge(s.o.Challenge(ctx, server))
 	m, err := s.o.OAuth.Discover(ctx, server.URL, c)
 	if w := server.SignIn; err == nil && w != nil {
 		err = sameIssuer(m.Issuer, *w, server)
 	}
 	return m, c, err
+}
+
+// Inside returns a context in which the authorization server of a server may be in the
+// private ranges that an admin allowed for it.
+func Inside(ctx context.Context, server team.Server) context.Context {
+	ranges := make([]netip.Prefix, 0, len(server.PrivateRanges))
+	for _, text := range server.PrivateRanges {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			ranges = append(ranges, p)
+		}
+	}
+	return egress.Allow(ctx, ranges)
 }
 
 // sameIssuer holds the authorization server that a server names now against the one

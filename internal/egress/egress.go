@@ -17,6 +17,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"syscall"
 	"time"
 
@@ -38,14 +39,13 @@ const (
 // concurrent use.
 type Client struct {
 	allowed []netip.Prefix
+	trust   *tls.Config
 	client  *http.Client
 }
 
-// New returns an Outbound that may reach the given private ranges; ca
-// holds certificate authorities (PEM) to trust besides the system's.
+// New returns a Client that may reach the given private ranges; ca holds
+// certificate authorities (PEM) to trust besides the system's.
 func New(inside []netip.Prefix, ca []byte) *Client {
-	o := &Client{allowed: inside}
-	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: o.control}
 	conf := &tls.Config{MinVersion: tls.VersionTLS12}
 	if len(ca) > 0 {
 		pool, err := x509.SystemCertPool()
@@ -55,15 +55,46 @@ func New(inside []netip.Prefix, ca []byte) *Client {
 		pool.AppendCertsFromPEM(ca)
 		conf.RootCAs = pool
 	}
+	o := &Client{allowed: inside, trust: conf}
 	o.client = &http.Client{
-		Timeout: fetchTime,
-		Transport: &http.Transport{
-			DialContext: dialer.DialContext, TLSClientConfig: conf, ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
-			MaxIdleConns: 16, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10,
-		},
+		Timeout: fetchTime, Transport: o.transport(inside),
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 	return o
+}
+
+// transport makes connections to public addresses and to the given ranges.
+func (o *Client) transport(inside []netip.Prefix) *http.Transport {
+	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		return check(address, inside)
+	}}
+	return &http.Transport{
+		DialContext: dialer.DialContext, TLSClientConfig: o.trust, ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
+		MaxIdleConns: 16, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10,
+	}
+}
+
+type insideKey struct{}
+
+// Allow returns a context whose requests may reach some private ranges besides those
+// that the client may reach anyway: those that an admin allowed for one server.
+func Allow(ctx context.Context, inside []netip.Prefix) context.Context {
+	if len(inside) == 0 {
+		return ctx
+	}
+	return context.WithValue(ctx, insideKey{}, inside)
+}
+
+// do sends a request. What a context allows gets connections of its own, which are
+// closed behind it: one that is kept would be there for requests without the right.
+func (o *Client) do(req *http.Request) (*http.Response, error) {
+	inside, _ := req.Context().Value(insideKey{}).([]netip.Prefix)
+	if len(inside) == 0 {
+		return o.client.Do(req)
+	}
+	transport := o.transport(append(slices.Clone(o.allowed), inside...))
+	transport.DisableKeepAlives = true
+	return (&http.Client{Timeout: o.client.Timeout, Transport: transport, CheckRedirect: o.client.CheckRedirect}).Do(req)
 }
 
 // Close gives the idle connections up.
@@ -120,14 +151,31 @@ func public(ip netip.Addr) bool {
 	return true
 }
 
-// control refuses connections to where nobody outside may send Bouncer.
-func (o *Client) control(_, address string, _ syscall.RawConn) error {
+// PrivateError says that an address is in a private range that is not allowed.
+type PrivateError struct {
+	Address netip.Addr
+	Range   netip.Prefix
+}
+
+func (e *PrivateError) Error() string {
+	return fmt.Sprintf("%s is in the private range %s, which no admin has allowed for sign-ins", e.Address, e.Range)
+}
+
+// Remedy says who can allow it, how, and what that opens.
+func (e *PrivateError) Remedy() string {
+	return fmt.Sprintf("an admin can allow it for this server alone with --private-range %s (bouncer server register, or bouncer server "+
+		"update), or for sign-ins at every server with the setting private-ranges; what the server names can then be reached in that range",
+		e.Range)
+}
+
+// check refuses connections to where nobody outside may send Bouncer.
+func check(address string, inside []netip.Prefix) error {
 	ap, err := netip.ParseAddrPort(address)
 	if err != nil {
 		return &endpoint.AddressError{Address: address, Why: "is no address"}
 	}
 	ip := ap.Addr().Unmap().WithZone("")
-	for _, p := range o.allowed {
+	for _, p := range inside {
 		if p.Contains(ip) {
 			return nil
 		}
@@ -135,11 +183,16 @@ func (o *Client) control(_, address string, _ syscall.RawConn) error {
 	if public(ip) {
 		return nil
 	}
-	return &endpoint.AddressError{
-		Address: ip.String(),
-		Why: fmt.Sprintf("is a private, loopback or link-local address, which an admin has not allowed. The setting private-ranges %s "+
-			"allows it: sign-ins at every server may then reach that range", rangeOf(ip)),
+	return &PrivateError{Address: ip, Range: rangeOf(ip)}
+}
+
+// CheckRange reports why a range cannot be allowed: it has to be private, and no
+// larger than the private ranges that there are.
+func CheckRange(p netip.Prefix) error {
+	if !p.IsValid() || public(p.Addr()) || rangeOf(p.Addr()).Bits() > p.Bits() {
+		return &endpoint.AddressError{Address: p.String(), Why: "is no private range, like 10.0.0.0/8 or 192.168.7.0/24"}
 	}
+	return nil
 }
 
 // StatusError is an answer that is no success.
@@ -165,7 +218,7 @@ func (o *Client) GetJSON(ctx context.Context, address string, into any) error {
 			return err
 		}
 		req.Header.Set("Accept", "application/json")
-		res, err := o.client.Do(req)
+		res, err := o.do(req)
 		if err != nil {
 			return unwrapURL(err)
 		}
@@ -221,7 +274,7 @@ func (o *Client) Exchange(
 	}
 	req.Header.Set("Content-Type", contentType)
 	req.Header.Set("Accept", "application/json")
-	res, err := o.client.Do(req)
+	res, err := o.do(req)
 	if err != nil {
 		return 0, nil, nil, unwrapURL(err)
 	}
@@ -246,6 +299,10 @@ func readLimited(res *http.Response) ([]byte, error) {
 // unwrapURL drops the address that net/http puts before its errors: a query may
 // hold a secret.
 func unwrapURL(err error) error {
+	var inside *PrivateError
+	if errors.As(err, &inside) {
+		return inside // it names the address itself
+	}
 	var u *url.Error
 	if errors.As(err, &u) {
 		return u.Err
@@ -253,15 +310,30 @@ func unwrapURL(err error) error {
 	return err
 }
 
-// rangeOf is the range that an address that is not public belongs to, as the setting
-// names it.
+// rangeOf is the range that an address that is not public belongs to.
 func rangeOf(ip netip.Addr) netip.Prefix {
-	for _, p := range []string{
-		"127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7", "fe80::/10", "::1/128",
-	} {
-		if prefix := netip.MustParsePrefix(p); prefix.Contains(ip) {
+	for _, prefix := range private {
+		if prefix.Contains(ip) {
+			return prefix
+		}
+	}
+	for _, prefix := range special {
+		if prefix.Contains(ip) {
 			return prefix
 		}
 	}
 	return netip.PrefixFrom(ip, ip.BitLen())
+}
+
+// private are the ranges that networks of one's own are made of (RFC 1918, 4193,
+// 3927, 4291).
+var private = []netip.Prefix{
+	netip.MustParsePrefix("127.0.0.0/8"),
+	netip.MustParsePrefix("10.0.0.0/8"),
+	netip.MustParsePrefix("172.16.0.0/12"),
+	netip.MustParsePrefix("192.168.0.0/16"),
+	netip.MustParsePrefix("169.254.0.0/16"),
+	netip.MustParsePrefix("fc00::/7"),
+	netip.MustParsePrefix("fe80::/10"),
+	netip.MustParsePrefix("::1/128"),
 }

@@ -10,10 +10,10 @@ import (
 )
 
 // Reader answers questions about what is on record. It is safe for concurrent use.
-type Reader struct{ store *store.Store }
+type Reader struct{ store store.CallLog }
 
 // NewReader returns a Reader.
-func NewReader(s *store.Store) *Reader { return &Reader{store: s} }
+func NewReader(s store.CallLog) *Reader { return &Reader{store: s} }
 
 // Query selects calls of the journal.
 type Query struct {

@@ -19,6 +19,8 @@ type Options struct {
 	MessageLimit   int           // bytes of one message; 0 means 16 MiB
 	// Spawner starts the processes of local servers; nil starts them without bounds.
 	Spawner *spawn.Spawner
+	// Progress is told what is being opened; nil for nobody.
+	Progress *Progress
 }
 
 func (o Options) WithDefaults() Options {

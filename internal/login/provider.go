@@ -121,7 +121,7 @@ func (svc *Service) finish(
 	if err != nil {
 		return "", err
 	}
-	return token, svc.registry.Refresh(ctx)
+	return token, svc.registry.Refresh()
 }
 
 var notInNames = regexp.MustCompile(`[^a-z0-9]+`)

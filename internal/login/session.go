@@ -235,6 +235,13 @@ func (svc *Service) AddPerson(ctx context.Context, by team.Person, n apitype.New
 	return p, password, store.Explain(err, "person", p.Name)
 }
 
+// OneTime makes a one-time password, with what is stored of it.
+func (svc *Service) OneTime(ctx context.Context) (password, hash string, err error) {
+	password = OneTimePassword()
+	hash, err = svc.passwords.Hash(ctx, password, "")
+	return password, hash, err
+}
+
 // ResetPassword gives somebody a new one-time password and ends their logins.
 func (svc *Service) ResetPassword(ctx context.Context, by team.Person, name string) (string, error) {
 	p, err := svc.store.PersonByName(ctx, name)

@@ -29,6 +29,7 @@ import (
 	"github.com/go-jose/go-jose/v4/jwt"
 
 	"bouncer/internal/core/endpoint"
+	"bouncer/internal/egress"
 	"bouncer/internal/locker"
 	"bouncer/internal/token"
 )
@@ -67,6 +68,10 @@ const CodeIssuerChanged = "issuer_changed"
 func (e *Error) Remedy() string {
 	if e.Help != "" {
 		return e.Help
+	}
+	var inside *egress.PrivateError
+	if errors.As(e.cause, &inside) {
+		return inside.Remedy()
 	}
 	switch e.Code {
 	case CodeIssuerChanged:

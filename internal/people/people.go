@@ -55,7 +55,8 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 	if patch.Version != nil && *patch.Version != p.Version {
 		return p, store.Explain(store.ErrAltered, "person", name)
 	}
-	before := Describe(p)
+	before, back := Describe(p), apitype.PersonPatch{FullName: &p.FullName, Role: &p.Role}
+	revert := registry.Revert(team.RevertPerson, p.ID, p.Name, p.Version+1, back)
 	if patch.FullName != nil {
 		p.FullName = strings.TrimSpace(*patch.FullName)
 		if err := CheckFullName(p.FullName); err != nil {
@@ -73,7 +74,9 @@ func (svc *Service) UpdatePerson(ctx context.Context, by team.Person, name strin
 	}
 	err = svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "person.update", Subject: name, Before: before, After: Describe(p), Topics: []string{"people"}},
+		registry.Change{
+			By: by, What: "person.update", Subject: name, Before: before, After: Describe(p), Topics: []string{"people"}, Revert: revert,
+		},
 		func(tx *store.Tx) error { return tx.SetPerson(p) },
 	)
 	p.Version++

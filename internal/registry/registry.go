@@ -10,6 +10,7 @@ package registry
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -79,6 +80,16 @@ const closeTime = 5 * time.Second
 
 var errClosed = errors.New("the service is shutting down")
 
+// NotInForceError says that something is kept but does not hold yet: it will at the
+// next publication that succeeds, at the latest when the service starts again.
+type NotInForceError struct{ Err error }
+
+func (e *NotInForceError) Error() string {
+	return "it is recorded, but could not be put in force: " + e.Err.Error()
+}
+
+func (e *NotInForceError) Unwrap() error { return e.Err }
+
 // New returns a Registry; Start puts what is stored in force.
 func New(o Options) *Registry {
 	r := &Registry{o: o, usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{})}
@@ -120,6 +131,17 @@ type Change struct {
 	Subject       string
 	Before, After string
 	Topics        []string
+	Revert        *team.Revert // what puts it back; nil for what stays
+}
+
+// Revert is what puts an alteration back: a patch of the one with an id and a name, as
+// long as it has the version that the alteration leaves it with.
+func Revert(kind, id, name string, version int, patch any) *team.Revert {
+	raw, err := json.Marshal(patch)
+	if err != nil {
+		return nil // it is said then that it cannot be undone
+	}
+	return &team.Revert{Kind: kind, ID: id, Name: name, Version: version, Patch: raw}
 }
 
 // Write writes a change with its record in one transaction and puts it in force.
@@ -127,12 +149,14 @@ type Change struct {
 // returned as they are.
 func (r *Registry) Write(ctx context.Context, c Change, fn func(*store.Tx) error) error {
 	m := r.o.Masks.Masker()
-	row := team.Change{Person: c.By.Name, What: c.What, Subject: m.Text(c.Subject), Before: m.Text(c.Before), After: m.Text(c.After)}
+	row := team.Change{
+		Person: c.By.Name, What: c.What, Subject: m.Text(c.Subject), Before: m.Text(c.Before), After: m.Text(c.After), Revert: c.Revert,
+	}
 	if err := r.o.Store.Write(ctx, row, fn); err != nil {
 		return err
 	}
-	if err := r.Refresh(ctx); err != nil {
-		return fmt.Errorf("%s is recorded, but could not be put in force: %w", c.What, err)
+	if err := r.Refresh(); err != nil {
+		return fmt.Errorf("%s: %w", c.What, err)
 	}
 	for _, topic := range c.Topics {
 		r.o.Events.Publish(topic)
@@ -140,8 +164,10 @@ func (r *Registry) Write(ctx context.Context, c Change, fn func(*store.Tx) error
 	return nil
 }
 
-// Refresh publishes what is stored now, and returns when that is in force.
-func (r *Registry) Refresh(context.Context) error {
+// Refresh publishes what is stored now, and returns when that is in force. A round
+// is waited for even when whoever asked has left: what is committed is to be in force
+// before anybody is told so. The error is a NotInForceError.
+func (r *Registry) Refresh() error {
 	r.mu.Lock()
 	if r.next == nil {
 		r.next = &round{done: make(chan struct{})}
@@ -154,15 +180,13 @@ func (r *Registry) Refresh(context.Context) error {
 	}
 	select {
 	case <-mine.done:
-		return mine.err
+		if mine.err != nil {
+			return &NotInForceError{mine.err}
+		}
+		return nil
 	case <-r.ended:
-		return errClosed
+		return &NotInForceError{errClosed}
 	}
-}
-
-// Changes returns the newest alterations.
-func (r *Registry) Changes(ctx context.Context, limit int) ([]team.Change, error) {
-	return r.o.Store.Changes(ctx, limit)
 }
 
 // Listen returns the topics of what changes; stop ends it.

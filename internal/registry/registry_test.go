@@ -15,6 +15,9 @@ import (
 
 	"bouncer/internal/app"
 	"bouncer/internal/core/team"
+	"bouncer/internal/events"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
 	"bouncer/internal/testkit"
 	"bouncer/standin/toolserver"
 )
@@ -202,4 +205,17 @@ func TestASlowCommandDelaysNoRevocation(t *testing.T) {
 	assert.Less(t, time.Since(began), 5*time.Second)
 	require.NoError(t, os.Remove(gate))
 	<-held
+}
+
+// What is kept and cannot be put in force is told as that, and not as lost.
+func TestWhatIsKeptButNotInForceIsToldSo(t *testing.T) {
+	t.Parallel()
+	kept, err := store.Open(context.Background(), filepath.Join(t.TempDir(), "bouncer.db"), store.Options{})
+	require.NoError(t, err)
+	require.NoError(t, kept.Close())
+	r := registry.New(registry.Options{Store: kept, Events: events.New()})
+	require.Error(t, r.Start())
+	var late *registry.NotInForceError
+	require.ErrorAs(t, r.Refresh(), &late)
+	assert.NotEmpty(t, late.Err)
 }

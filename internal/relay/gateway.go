@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/gate"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
+	"bouncer/internal/relay/contact"
 	"bouncer/internal/relay/door"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/snapshot"
@@ -41,7 +42,8 @@ type Options struct {
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
 // the oldest revision.
 type Gateway struct {
-	Door door.Log // who came without a valid pass
+	Door     door.Log    // who came without a valid pass
+	Contacts contact.Log // how agents were last seen
 
 	o             Options
 	info          []byte // Bouncer's name and version, raw

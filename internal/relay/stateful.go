@@ -163,6 +163,7 @@ func (d *Gateway) initialize(w http.ResponseWriter, v carry.Principal, body []by
 		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, err.Error()+tooManySessions)
 		return
 	}
+	d.Contacts.Met(time.Now(), v.Agent.ID, v.Pass.ID, s.Revision, s.Info)
 	w.Header()["Mcp-Session-Id"] = []string{d.seal.ID(s)}
 	_ = stream.WriteJSON(w, http.StatusOK, wire.AppendResult(nil, id, d.greeting(v, s)))
 }
@@ -267,6 +268,13 @@ func (d *Gateway) list(c *carry.Caller, body []byte, f wire.Frame, out *stream.R
 	if !ok {
 		out.Refuse(id, wire.CodeInvalidParams, "params.cursor is none of this list, or the list has changed; begin again without one", nil)
 		return
+	}
+	if kind == tools.Tools {
+		n, list := c.Catalog.Count(kind)
+		d.Contacts.Fetched(time.Now(), c.Agent.ID, c.Scope, n, list)
+		if c.Session == nil {
+			d.Contacts.Met(time.Now(), c.Agent.ID, c.Pass.ID, c.Revision, c.Info)
+		}
 	}
 	out.Result(wire.AppendResult(nil, id, page))
 }

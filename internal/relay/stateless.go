@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"sync"
+	"time"
 
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
@@ -102,6 +103,7 @@ func (d *Gateway) stateless(
 	}
 	switch f.Method {
 	case "server/discover":
+		d.Contacts.Met(time.Now(), v.Agent.ID, v.Pass.ID, m.Version, c.Info)
 		out.Result(wire.AppendResult(nil, id, d.discovery(c)))
 	case "subscriptions/listen":
 		d.listen(w, r, c, body, f, out)

@@ -58,7 +58,7 @@ func (svc *Service) GiveOwn(ctx context.Context, by team.Person, server string, 
 		return *k, store.Explain(err, "secret", k.Name)
 	}
 	svc.pool.WaitTried(ctx, upstream.Key{Server: s.ID, Holder: h})
-	return *k, svc.registry.Refresh(ctx) // with what the server offers to its new holder
+	return *k, svc.registry.Refresh() // with what the server offers to its new holder
 }
 
 // OwnName is how people call what somebody has of their own at a server. No name

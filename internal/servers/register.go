@@ -28,6 +28,9 @@ func (svc *Service) Register(ctx context.Context, by team.Person, r serverspec.R
 	if err != nil {
 		return apitype.ServerInfo{}, err
 	}
+	if err := mayReachInside(by, team.Server{}, s); err != nil {
+		return apitype.ServerInfo{}, err
+	}
 	g, err := svc.provide(ctx, by, &s, r, now)
 	if err != nil {
 		return apitype.ServerInfo{}, err

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
@@ -118,6 +119,16 @@ func (svc *Service) info(s team.Server) apitype.ServerInfo {
 		out.Health = team.Health{State: team.StateWaiting, Since: s.Created}
 	}
 	return out
+}
+
+// Progress returns what an attempt at reaching a server is doing now: one that is
+// registered, or that is being registered under the name.
+func (svc *Service) Progress(name string) apitype.Progress {
+	step, ok := svc.o.Link.Progress.At(name)
+	if !ok {
+		return apitype.Progress{}
+	}
+	return apitype.Progress{Busy: true, Stage: step.Stage, Seconds: time.Since(step.Since).Seconds(), Words: step.Words}
 }
 
 // Check reaches a server again, from the beginning.

@@ -3,13 +3,18 @@ package servers
 import (
 	"context"
 	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/credential"
+	"bouncer/internal/egress"
 	"bouncer/internal/link"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -24,8 +29,18 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 	if p.Version != nil && *p.Version != old.Version {
 		return apitype.ServerInfo{}, store.Explain(store.ErrAltered, "server", name)
 	}
+	if p.Document == nil && p.DocumentURL != nil {
+		text, err := svc.fetchDocument(ctx, *p.DocumentURL)
+		if err != nil {
+			return apitype.ServerInfo{}, err
+		}
+		p.Document = &text
+	}
 	s, err := serverspec.Apply(old, p)
 	if err != nil {
+		return apitype.ServerInfo{}, err
+	}
+	if err := mayReachInside(by, old, s); err != nil {
 		return apitype.ServerInfo{}, err
 	}
 	if err := svc.registry.CheckNamed(ctx, s, s.Secret); err != nil {
@@ -46,13 +61,18 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 	if err != nil {
 		return apitype.ServerInfo{}, err
 	}
+	before, after := serverspec.Difference(old, s)
+	if p.Token != nil {
+		after = strings.TrimPrefix(after+", a new token", ", ")
+	}
 	change := registry.Change{
 		By:      by,
 		What:    "server.update",
 		Subject: name,
-		Before:  serverspec.Summary(old),
-		After:   serverspec.Summary(s),
+		Before:  before,
+		After:   after,
 		Topics:  []string{"servers"},
+		Revert:  revertTo(old, s),
 	}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
 		if err := putToken(tx); err != nil {
@@ -69,6 +89,44 @@ func (svc *Service) Update(ctx context.Context, by team.Person, name string, p s
 		return svc.Check(ctx, name)
 	}
 	return svc.info(s), nil
+}
+
+// revertTo is what makes a server again what it was. Where that would bring a secret
+// back into the open, nothing does.
+func revertTo(old, s team.Server) *team.Revert {
+	if serverspec.Open(old) != nil {
+		return nil
+	}
+	return registry.Revert(team.RevertServer, s.ID, s.Name, s.Version+1, serverspec.Back(old, s))
+}
+
+// mayReachInside checks the private ranges that sign-ins at a server may lead to. Only
+// an admin allows one, and what an admin allowed is allowed for that server: whoever
+// moves it elsewhere cannot take the right along.
+func mayReachInside(by team.Person, old, s team.Server) error {
+	for _, text := range s.PrivateRanges {
+		p, err := netip.ParsePrefix(text)
+		if err != nil || egress.CheckRange(p) != nil {
+			return &team.FieldError{
+				Field: "privateRanges",
+				Why:   fmt.Sprintf("holds %q, which is no private range, like 10.0.0.0/8 or 192.168.7.0/24", text),
+			}
+		}
+	}
+	switch {
+	case len(s.PrivateRanges) > 8:
+		return &team.FieldError{Field: "privateRanges", Why: "are more than 8"}
+	case access.May(by, access.ReachInside, "") || len(s.PrivateRanges) == 0:
+		return nil
+	case !slices.Equal(old.PrivateRanges, s.PrivateRanges):
+		return &team.FieldError{Field: "privateRanges", Why: "can be given by an admin only: what a server names is then reached in them"}
+	case old.URL != s.URL:
+		return &team.FieldError{
+			Field: "url",
+			Why:   "can be altered by an admin only while sign-ins there may lead to private ranges; take those away with it, or ask an admin",
+		}
+	}
+	return nil
 }
 
 // ofTeam reports whether the team's connection to a server can be tried.

@@ -148,7 +148,7 @@ func (svc *Service) identityAt(
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return oauth.ClientIdentity{}, fmt.Errorf("read who Bouncer is at %s: %w", m.Issuer, err)
 	}
-	return svc.register(ctx, m, scope)
+	return svc.register(credential.Inside(ctx, s), m, scope)
 }
 
 // register registers Bouncer at an authorization server, and keeps who it is there.
@@ -194,6 +194,13 @@ func (svc *Service) Finish(ctx context.Context, answer url.Values, browser strin
 		}
 	} else if err = svc.take(ctx, pending, answer); err != nil {
 		problem = oauth.ProblemOf(err)
+		var late *registry.NotInForceError
+		if errors.As(err, &late) {
+			problem = team.SignInProblem{
+				What: "The sign-in is kept, but is not in use yet: " + late.Err.Error(),
+				Hint: "nothing has to be granted again; it is in use after the next change, or when the service starts again",
+			}
+		}
 	}
 	switch {
 	case problem.What != "":
@@ -227,7 +234,7 @@ func (svc *Service) Unknown() string {
 
 // take exchanges the code of an answer and keeps what is granted.
 func (svc *Service) take(ctx context.Context, pending oauth.PendingAuthorization[subject], answer url.Values) error {
-	t, err := svc.oauth.ExchangeCode(ctx, pending.Authorization, answer)
+	t, err := svc.oauth.ExchangeCode(credential.Inside(ctx, pending.About.server), pending.Authorization, answer)
 	if err == nil {
 		return svc.keep(ctx, pending, t)
 	}
@@ -274,7 +281,7 @@ func (svc *Service) keep(ctx context.Context, pending oauth.PendingAuthorization
 	}
 	svc.pool.WaitTried(ctx, upstream.Key{Server: at.server.ID, Holder: at.holder})
 	// What the server offers is to be in force when the browser says that it is done.
-	return svc.registry.Refresh(ctx)
+	return svc.registry.Refresh()
 }
 
 // stillMay reports whether what a sign-in was begun for still stands: the server as it

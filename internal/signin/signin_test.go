@@ -260,7 +260,7 @@ func TestSignInsThatFail(t *testing.T) {
 		})
 	}
 	w.as.Fail(pilothouse.InsideToken)
-	assert.Contains(t, b.Problem(t, b.SignInAt(t, try)), "private, loopback or link-local")
+	assert.Contains(t, b.Problem(t, b.SignInAt(t, try)), "in the private range 10.0.0.0/8")
 	none(t)
 	w.as.Fail()
 
@@ -295,7 +295,7 @@ func TestSignInsThatFail(t *testing.T) {
 				"signIn": testkit.Obj{"grant": "code"},
 			},
 		)
-		assert.Contains(t, p.Title, "an admin has not allowed")
+		assert.Contains(t, p.Title, "which no admin has allowed")
 	})
 	t.Run("who may", func(t *testing.T) {
 		ottilie := w.Person("ottilie", "Ottilie Brandt", team.Member)
@@ -444,4 +444,38 @@ func TestASignInIsHeldAgainstWhatIsTrueWhenItEnds(t *testing.T) {
 	for _, s := range list {
 		assert.NotEqual(t, "ottilie-quill", s.Agent)
 	}
+}
+
+// Where sign-ins may lead on one's own network is said by an admin, for one server, and
+// goes along with it nowhere.
+func TestPrivateRangeOfOneServer(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, map[string]string{"private-ranges": ""})
+	as := testkit.Authority(t)
+	crew := testkit.Protect(t, as, "crew:read", ferries.Crew(), ferries.CrewScope)
+	registration := testkit.Obj{"name": "crew", "url": crew, "signIn": testkit.Obj{"grant": "code"}}
+	p := w.Problem("POST", "/api/servers", registration)
+	assert.Contains(t, p.Title, "127.0.0.1 is in the private range 127.0.0.0/8")
+	assert.Contains(t, p.Hint, "--private-range 127.0.0.0/8")
+
+	maintainer := w.Person("isla", "Isla Faro", team.Maintainer)
+	registration["privateRanges"] = []string{"127.0.0.0/8"}
+	p = w.ProblemAs(maintainer, "POST", "/api/servers", registration)
+	assert.Equal(t, "privateRanges", p.Field)
+	registration["privateRanges"] = []string{"0.0.0.0/0"}
+	assert.Equal(t, "privateRanges", w.Problem("POST", "/api/servers", registration).Field)
+	registration["privateRanges"] = []string{"127.0.0.0/8"}
+	w.Must("POST", "/api/servers", registration, nil)
+
+	as.Auto = "marit"
+	back := w.Browser("marit").SignInAt(t, testkit.Obj{"server": "crew", "team": true, "back": "/sign-ins"})
+	assert.Equal(t, w.Base+"/sign-ins", back.String())
+
+	p = w.ProblemAs(maintainer, "PATCH", "/api/servers/crew", testkit.Obj{"url": crew + "/elsewhere", "anyway": true})
+	assert.Equal(t, "url", p.Field)
+	p = w.Problem("POST", "/api/servers", testkit.Obj{"name": "other", "url": crew, "signIn": testkit.Obj{"grant": "code"}})
+	assert.Contains(t, p.Title, "private range", "what one server may, no other may")
+	w.MustAs(maintainer, "PATCH", "/api/servers/crew", testkit.Obj{"privateRanges": []string{}}, nil)
+	p = w.Problem("POST", "/api/sign-ins", testkit.Obj{"server": "crew", "team": true})
+	assert.Contains(t, p.Hint, "--private-range", "taken away at once")
 }

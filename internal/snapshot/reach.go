@@ -180,6 +180,14 @@ func (s *Catalog) Page(kind tools.Kind, cursor string, stateless bool) (result [
 	return s.lists[kind].page(cursor, stateless)
 }
 
+// Count returns how many entries a list has, and what tells it from another one.
+func (s *Catalog) Count(kind tools.Kind) (n int, digest string) {
+	if l := s.lists[kind]; l != nil {
+		return len(l.sorted), l.digest
+	}
+	return 0, ""
+}
+
 // Digests tells two states of a catalog apart, list by list: tools, prompts, and
 // resources with templates.
 func (s *Catalog) Digests() [3]string {

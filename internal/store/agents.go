@@ -69,7 +69,7 @@ func (t AgentTx) RemoveAgent(id string) error {
 // DependOnAgent tells what hangs on an agent, and what becomes of it when the agent is
 // removed.
 func (s *Store) DependOnAgent(ctx context.Context, id string, now time.Time) ([]team.Dependent, error) {
-	return s.dependents(ctx,
+	return dependents(ctx, s,
 		dependent{"passes", "end at once", `SELECT coalesce(nullif(label, ''), '…' || hint) FROM passes
 			WHERE agent = ? AND kind = 'pass' AND revoked IS NULL AND expires > ?`, []any{id, ms(now)}},
 		dependent{"rules for it alone", "are removed", `SELECT name FROM rules WHERE agent_id = ? AND effect = 'admit'`, []any{id}},
@@ -97,7 +97,7 @@ type dependent struct {
 }
 
 // dependents runs the queries, and leaves out what there is none of.
-func (s *Store) dependents(ctx context.Context, kinds ...dependent) ([]team.Dependent, error) {
+func dependents(ctx context.Context, s *Store, kinds ...dependent) ([]team.Dependent, error) {
 	out := []team.Dependent{}
 	for _, k := range kinds {
 		names, err := list(ctx, s.read, func(r scanner) (name string, err error) {

@@ -70,16 +70,22 @@ type KeyedCall struct {
 	team.Call
 }
 
+// CallLog is the part of the state that holds the calls.
+type CallLog struct{ store *Store }
+
+// CallLog returns the part that holds the calls.
+func (s *Store) CallLog() CallLog { return CallLog{s} }
+
 // AppendCalls writes calls in one transaction, and the counts of those that are
 // recorded already.
-func (s *Store) AppendCalls(ctx context.Context, calls []KeyedCall, repeats ...KeyedCall) error {
-	return inTx(ctx, s.write, func(tx *sql.Tx) error {
+func (l CallLog) AppendCalls(ctx context.Context, calls []KeyedCall, repeats ...KeyedCall) error {
+	return inTx(ctx, l.store.write, func(tx *sql.Tx) error {
 		for i := range repeats {
 			if _, err := tx.ExecContext(ctx, `UPDATE calls SET times = ? WHERE id = ?`, repeats[i].Times, int64(repeats[i].Key)); err != nil {
 				return fmt.Errorf("count a refusal that repeats: %w", err)
 			}
 		}
-		insert := tx.StmtContext(ctx, s.insert)
+		insert := tx.StmtContext(ctx, l.store.insert)
 		defer insert.Close()
 		for i := range calls {
 			c := &calls[i]
@@ -97,16 +103,16 @@ const LastKey = CallKey(1<<63 - 1)
 
 // CallKeysAround returns the newest key below a key, and the oldest one from there
 // on; 0 for none.
-func (s *Store) CallKeysAround(ctx context.Context, key CallKey) (below, above CallKey, err error) {
+func (l CallLog) CallKeysAround(ctx context.Context, key CallKey) (below, above CallKey, err error) {
 	var low, high sql.NullInt64
-	err = s.read.QueryRowContext(ctx, `SELECT (SELECT max(id) FROM calls WHERE id < ?1), (SELECT min(id) FROM calls WHERE id >= ?1)`,
+	err = l.store.read.QueryRowContext(ctx, `SELECT (SELECT max(id) FROM calls WHERE id < ?1), (SELECT min(id) FROM calls WHERE id >= ?1)`,
 		int64(key)).Scan(&low, &high)
 	return CallKey(low.Int64), CallKey(high.Int64), damaged(err)
 }
 
 // DropCallsBefore removes some of the oldest calls before a key, and returns how many.
-func (s *Store) DropCallsBefore(ctx context.Context, before CallKey, most int) (n int, err error) {
-	err = inTx(ctx, s.write, func(tx *sql.Tx) error {
+func (l CallLog) DropCallsBefore(ctx context.Context, before CallKey, most int) (n int, err error) {
+	err = inTx(ctx, l.store.write, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, `DELETE FROM calls WHERE id IN (SELECT id
 			FROM calls WHERE id < ? ORDER BY id LIMIT ?)`, int64(before), most)
 		if err != nil {
@@ -121,9 +127,9 @@ func (s *Store) DropCallsBefore(ctx context.Context, before CallKey, most int) (
 
 // Size is how many bytes of the database are in use. What was removed is used again
 // before the file grows.
-func (s *Store) Size(ctx context.Context) (int64, error) {
+func (l CallLog) Size(ctx context.Context) (int64, error) {
 	var pages, free, size int64
-	err := s.read.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size
+	err := l.store.read.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size
 		FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &free, &size)
 	return (pages - free) * size, err
 }
@@ -189,20 +195,20 @@ func scanCall(r scanner, more ...any) (v KeyedCall, err error) {
 
 // Calls returns the newest calls that the filter selects, newest first, without
 // arguments and results; with After set, the oldest of the newer ones.
-func (s *Store) Calls(ctx context.Context, f CallFilter) ([]KeyedCall, error) {
+func (l CallLog) Calls(ctx context.Context, f CallFilter) ([]KeyedCall, error) {
 	where, args := f.where()
 	order := "DESC"
 	if f.After != 0 {
 		order = "ASC"
 	}
-	return list(ctx, s.read, func(r scanner) (KeyedCall, error) { return scanCall(r) },
+	return list(ctx, l.store.read, func(r scanner) (KeyedCall, error) { return scanCall(r) },
 		`SELECT `+callColumns+` FROM calls WHERE `+where+` ORDER BY id `+order+` LIMIT ?`, append(args, f.Limit)...)
 }
 
 // CallByKey returns one call in full.
-func (s *Store) CallByKey(ctx context.Context, key CallKey) (KeyedCall, error) {
+func (l CallLog) CallByKey(ctx context.Context, key CallKey) (KeyedCall, error) {
 	var arguments, result string
-	v, err := first(ctx, s.read, func(r scanner) (KeyedCall, error) { return scanCall(r, &arguments, &result) },
+	v, err := first(ctx, l.store.read, func(r scanner) (KeyedCall, error) { return scanCall(r, &arguments, &result) },
 		`SELECT `+callColumns+`, arguments, result FROM calls WHERE id = ?`, int64(key))
 	v.Arguments, v.Result = arguments, result
 	return v, err
@@ -210,13 +216,13 @@ func (s *Store) CallByKey(ctx context.Context, key CallKey) (KeyedCall, error) {
 
 // CallCounts counts the selected calls in equal steps from f.Since on; steps
 // without calls are left out.
-func (s *Store) CallCounts(ctx context.Context, f CallFilter, step time.Duration) ([]team.Bucket, error) {
+func (l CallLog) CallCounts(ctx context.Context, f CallFilter, step time.Duration) ([]team.Bucket, error) {
 	if step < time.Second {
 		return nil, fmt.Errorf("a step of %v is too short", step)
 	}
 	where, args := f.where()
 	from, width := ms(f.Since), step.Milliseconds()
-	return list(ctx, s.read, func(r scanner) (b team.Bucket, err error) {
+	return list(ctx, l.store.read, func(r scanner) (b team.Bucket, err error) {
 		var at int64
 		err = r.Scan(&at, &b.OK, &b.Refused, &b.Failed)
 		b.At = fromMS(from + at*width)

@@ -413,7 +413,7 @@ func (s *Store) Identity(ctx context.Context, personID string) (locker.Box, erro
 
 // DependOnPerson tells what somebody holds, and what becomes of it when they are removed.
 func (s *Store) DependOnPerson(ctx context.Context, id string) ([]team.Dependent, error) {
-	out, err := s.dependents(ctx,
+	out, err := dependents(ctx, s,
 		dependent{"agents", "have to be handed over or removed first", `SELECT name FROM agents WHERE owner = ?`, []any{id}},
 		dependent{
 			"sign-ins of their own", "are removed",

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"time"
 
 	"bouncer/internal/core/team"
@@ -111,9 +112,30 @@ func (t PeopleTx) EndLogin(hash []byte) error {
 
 // Changes returns the newest alterations, newest first.
 func (s *Store) Changes(ctx context.Context, limit int) ([]team.Change, error) {
-	return list(ctx, s.read, func(r scanner) (c team.Change, err error) {
-		err = r.Scan(&c.ID, &c.Person, &c.What, &c.Subject, &c.Before, &c.After)
-		c.At = idTime(c.ID)
+	return list(ctx, s.read, scanChange, changeColumns+` ORDER BY id DESC LIMIT ?`, limit)
+}
+
+// Change returns one alteration.
+func (s *Store) Change(ctx context.Context, id string) (team.Change, error) {
+	return first(ctx, s.read, scanChange, changeColumns+` WHERE id = ?`, id)
+}
+
+const changeColumns = `SELECT id, person, what, subject, before, after, coalesce(revert, '') FROM changes`
+
+func scanChange(r scanner) (c team.Change, err error) {
+	var revert string
+	if err := r.Scan(&c.ID, &c.Person, &c.What, &c.Subject, &c.Before, &c.After, &revert); err != nil {
 		return c, err
-	}, `SELECT id, person, what, subject, before, after FROM changes ORDER BY id DESC LIMIT ?`, limit)
+	}
+	c.At = idTime(c.ID)
+	if revert != "" {
+		c.Revert = &team.Revert{}
+		err = json.Unmarshal([]byte(revert), c.Revert)
+	}
+	return c, err
+}
+
+// SpendRevert notes that a change was undone.
+func (t PeopleTx) SpendRevert(id string) error {
+	return t.exec(`UPDATE changes SET revert = NULL WHERE id = ?`, id)
 }

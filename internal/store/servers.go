@@ -136,7 +136,7 @@ func (t ServerTx) RemoveServer(id string) error {
 // DependOnServer tells what hangs on a server, and what becomes of it when the server is
 // removed.
 func (s *Store) DependOnServer(ctx context.Context, id string) ([]team.Dependent, error) {
-	return s.dependents(ctx,
+	return dependents(ctx, s,
 		dependent{
 			"rules for it alone", "are removed",
 			`SELECT r.name FROM rules r JOIN servers s ON s.name = r.server WHERE s.id = ?`, []any{id},

@@ -8,6 +8,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -307,8 +308,16 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 		if err := fn(t); err != nil {
 			return err
 		}
-		return t.ServerTx.exec(`INSERT INTO changes (id, person, what, subject, before, after) VALUES (?, ?, ?, ?, ?, ?)`,
-			team.NewID(), c.Person, c.What, c.Subject, c.Before, c.After)
+		var revert any
+		if c.Revert != nil {
+			text, err := json.Marshal(c.Revert)
+			if err != nil {
+				return fmt.Errorf("record what puts %s back: %w", c.What, err)
+			}
+			revert = string(text)
+		}
+		return t.ServerTx.exec(`INSERT INTO changes (id, person, what, subject, before, after, revert) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			team.NewID(), c.Person, c.What, c.Subject, c.Before, c.After, revert)
 	})
 }
 

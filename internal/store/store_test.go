@@ -141,7 +141,7 @@ func TestCallFilters(t *testing.T) {
 	} {
 		rows = append(rows, KeyedCall{Key: KeyAt(start.Add(time.Duration(i) * time.Minute)), Call: c})
 	}
-	require.NoError(t, s.AppendCalls(t.Context(), rows))
+	require.NoError(t, s.CallLog().AppendCalls(t.Context(), rows))
 	for name, row := range map[string]struct {
 		f    CallFilter
 		want []int // newest first
@@ -164,7 +164,7 @@ func TestCallFilters(t *testing.T) {
 			if row.f.Limit == 0 {
 				row.f.Limit = 10
 			}
-			got, err := s.Calls(t.Context(), row.f)
+			got, err := s.CallLog().Calls(t.Context(), row.f)
 			require.NoError(t, err)
 			keys := []int{}
 			for _, g := range got {
@@ -174,14 +174,14 @@ func TestCallFilters(t *testing.T) {
 			assert.Equal(t, row.want, keys)
 		})
 	}
-	full, err := s.CallByKey(t.Context(), rows[0].Key)
+	full, err := s.CallLog().CallByKey(t.Context(), rows[0].Key)
 	require.NoError(t, err)
 	assert.Equal(t, `{"to":"Holm Voe"}`, full.Arguments)
-	counts, err := s.CallCounts(t.Context(), CallFilter{Since: start}, 2*time.Minute)
+	counts, err := s.CallLog().CallCounts(t.Context(), CallFilter{Since: start}, 2*time.Minute)
 	require.NoError(t, err)
 	assert.Equal(t, []team.Bucket{{At: start, OK: 1, Refused: 1}, {At: start.Add(2 * time.Minute), Failed: 2}}, counts)
-	assert.ErrorIs(t, conflict(s.AppendCalls(t.Context(), rows[:1])), ErrTaken)
-	_, err = s.CallByKey(t.Context(), 5)
+	assert.ErrorIs(t, conflict(s.CallLog().AppendCalls(t.Context(), rows[:1])), ErrTaken)
+	_, err = s.CallLog().CallByKey(t.Context(), 5)
 	assert.ErrorIs(t, err, ErrNotFound)
 	assert.NotErrorIs(t, err, sql.ErrNoRows)
 }

@@ -43,3 +43,15 @@ func Rewrite(t *testing.T, path, tool string) {
 	require.NoError(t, os.WriteFile(fresh, []byte(body), 0o700)) //nolint:gosec // it is started
 	require.NoError(t, os.Rename(fresh, path))
 }
+
+// Runner is the path of a program that behaves like a package runner: it writes what it
+// is fetching to standard error, and becomes the tool server when gate exists. Its
+// process id is in the file pid.
+func Runner(t *testing.T) (path, gate, pid string) {
+	dir := t.TempDir()
+	path, gate, pid = filepath.Join(dir, "runner.sh"), filepath.Join(dir, "gate"), filepath.Join(dir, "pid")
+	body := "#!/bin/sh\necho $$ > " + pid + "\necho 'fetching package 3 of 12' >&2\n" +
+		"while [ ! -e " + gate + " ]; do sleep 0.05; done\nexec " + Program(t, "moor") + "\n"
+	require.NoError(t, os.WriteFile(path, []byte(body), 0o700)) //nolint:gosec // it is started
+	return path, gate, pid
+}

@@ -183,13 +183,22 @@ func (w *World) MustAs(token, method, path string, in, out any) {
 	}
 }
 
-// Problem sends a request that has to fail, and returns what was told.
-func (w *World) Problem(method, path string, in any) (p struct {
+// Problem is what is told about a request that failed.
+type Problem struct {
 	Status                   int
 	Title, Field, Hint, Code string
-}) {
+}
+
+// Problem sends a request that has to fail, and returns what was told.
+func (w *World) Problem(method, path string, in any) Problem {
 	w.T.Helper()
-	status, raw := w.Do(w.Token, method, path, in)
+	return w.ProblemAs(w.Token, method, path, in)
+}
+
+// ProblemAs is Problem for somebody else.
+func (w *World) ProblemAs(token, method, path string, in any) (p Problem) {
+	w.T.Helper()
+	status, raw := w.Do(token, method, path, in)
 	require.GreaterOrEqual(w.T, status, 400, "%s %s: %s", method, path, raw)
 	require.NoError(w.T, json.Unmarshal(raw, &p), "%s", raw)
 	require.Equal(w.T, status, p.Status)

@@ -20,6 +20,8 @@ const (
 	CodePrefix    = "bnc_"
 	// Of invitations.
 	InvitationPrefix = "bni_"
+	// MachinePrefix is that of one-time codes for assistants on other machines.
+	MachinePrefix = "bnm_"
 )
 
 // New returns a random token of 256 bits with the prefix.

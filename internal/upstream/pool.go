@@ -98,9 +98,10 @@ func (p *Pool) Changed() <-chan struct{} { return p.changed }
 
 // fingerprint tells what connections are started from apart. It holds no secret.
 func fingerprint(s team.Server, c link.Credential) string {
-	// How long calls may take and what they may bring is no matter of the connection.
+	// How long calls may take, what they may bring, and where sign-ins may lead is no
+	// matter of the connection.
 	o := s.ServerOptions
-	o.CallLimits, o.ToolLimits = team.CallLimits{}, nil
+	o.CallLimits, o.ToolLimits, o.PrivateRanges = team.CallLimits{}, nil, nil
 	// Texts and numbers cannot fail to be written.
 	options, _ := json.Marshal(o)
 	from := []any{s.Transport, s.URL, s.Command, s.Args, s.Dir, s.Env, s.SecretEnv, s.Document, c.Fingerprint}

@@ -70,7 +70,18 @@ type Assistant struct {
 	nextID  int
 	client  *http.Client
 	Tools   []string
+	calls   [2]string // what it calls itself, and its version
 }
+
+// New returns an assistant that works as Quill does, under another name.
+func New(name, url string, headers map[string]string, called, version string) *Assistant {
+	return &Assistant{
+		name: name, entry: entry{URL: url, Headers: headers}, client: &http.Client{Timeout: time.Minute}, calls: [2]string{called, version},
+	}
+}
+
+// Name is that of its entry.
+func (a *Assistant) Name() string { return a.name }
 
 var comment = regexp.MustCompile(`(?m)("(?:[^"\\]|\\.)*")|//.*$|/\*(?s:.*?)\*/`)
 var trailing = regexp.MustCompile(`("(?:[^"\\]|\\.)*")|,(\s*[}\]])`)
@@ -91,7 +102,7 @@ func Load(path string) ([]*Assistant, error) {
 	var out []*Assistant
 	for name, e := range conf.Servers {
 		if e.URL != "" {
-			out = append(out, &Assistant{name: name, entry: e, client: &http.Client{Timeout: time.Minute}})
+			out = append(out, New(name, e.URL, e.Headers, "quill", "5.1"))
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].name < out[j].name })
@@ -107,7 +118,7 @@ func (a *Assistant) Connect(ctx context.Context) error {
 	params := map[string]any{
 		"protocolVersion": "2025-11-25",
 		"capabilities":    map[string]any{},
-		"clientInfo":      map[string]string{"name": "quill", "version": "5.1"},
+		"clientInfo":      map[string]string{"name": a.calls[0], "version": a.calls[1]},
 	}
 	if err := a.ask(ctx, "initialize", params, &hello); err != nil {
 		return err

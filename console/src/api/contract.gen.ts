@@ -21,6 +21,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take over what an assistant has in its file: servers, secrets and rules; the file comes back rewritten
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["adoptFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents": {
         parameters: {
             query?: never;
@@ -65,6 +85,23 @@ export interface paths {
          * @description For the roles an admin or a maintainer or a member.
          */
         patch: operations["updateAgent"];
+        trace?: never;
+    };
+    "/api/agents/{name}/contact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the agent was last seen since the service started */
+        get: operations["getContact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/agents/{name}/dependents": {
@@ -230,6 +267,26 @@ export interface paths {
         get: operations["listChanges"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Put back what a change altered, if nothing was altered there since
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["undoChange"];
         delete?: never;
         options?: never;
         head?: never;
@@ -526,6 +583,81 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machine-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One-time codes for assistants on other machines, newest first, with where each was used */
+        get: operations["listMachineCodes"];
+        put?: never;
+        /**
+         * Make a one-time code with which an assistant on another machine is enrolled
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        post: operations["inviteMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machine-codes/redeem": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Use a one-time code: the agent is made, and gets a pass */
+        post: operations["redeemMachineCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machine-codes/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a pass back: it is revoked */
+        post: operations["returnPass"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machine-codes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a one-time code back
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        delete: operations["withdrawMachineCode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/openapi.json": {
         parameters: {
             query?: never;
@@ -642,6 +774,66 @@ export interface paths {
          */
         put: operations["tiePerson"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/roster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What there is, as a roster: servers, people, agents and rules; secrets by their names
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["exportRoster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/roster/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have it as a roster says: all of it, or nothing
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["applyRoster"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/roster/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What would be done to have it as a roster says
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["planRoster"];
         delete?: never;
         options?: never;
         head?: never;
@@ -918,6 +1110,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/{name}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What an attempt at reaching the server is doing now; also one that is being registered under the name
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["getServerProgress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/servers/{name}/restart": {
         parameters: {
             query?: never;
@@ -1148,12 +1360,45 @@ export interface components {
             journal: "normal" | "strict";
             /** @description name of the identity provider where people can sign in, if there is one */
             provider?: string;
+            /** @description redirect address of sign-ins at servers, to be registered at authorization servers where clients are registered by hand */
+            redirect: string;
             version: string;
         };
         AddedPerson: {
             /** @description one-time password, shown this once */
             password: string;
             person: components["schemas"]["Person"];
+        };
+        Adopted: {
+            /** @description how the file keeps its servers */
+            dialect: string;
+            items: components["schemas"]["AdoptedEntry"][];
+            pass?: components["schemas"]["Pass"];
+            /** @description where in it they are */
+            servers: string;
+            /** @description the file with Bouncer's entry, to be saved in its place; it holds a pass */
+            text?: string;
+        };
+        AdoptedEntry: {
+            /** @description its address or command */
+            at: string;
+            /** @enum {string} */
+            becomes: "register" | "known" | "left";
+            entry: string;
+            /** @description server that it is, or becomes */
+            server?: string;
+            /** @description why it is left in the file */
+            why?: string;
+        };
+        Adoption: {
+            /** @description name of the agent that the assistant is; it is made unless it is there */
+            agent: string;
+            /** @description do it; without it, it is only said what would become of each entry */
+            apply?: boolean;
+            /** @description its name, by which its syntax is known */
+            file?: string;
+            /** @description the file: JSON with comments, YAML or TOML */
+            text: string;
         };
         Agent: {
             /** @description an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern */
@@ -1242,6 +1487,8 @@ export interface components {
             id: string;
             person: string;
             subject: string;
+            /** @description you can undo it, if nothing was altered there since */
+            undoable: boolean;
             /** @description noun and verb, as in server.register */
             what: string;
         };
@@ -1284,6 +1531,36 @@ export interface components {
             resource: string;
             /** @description host that the answer goes to */
             returns: string;
+        };
+        Contact: {
+            /** @description what the assistant calls itself */
+            client: string;
+            /**
+             * Format: date-time
+             * @description when it fetched a list of tools last
+             */
+            fetched?: string;
+            /** Format: date-time */
+            first: string;
+            /** Format: date-time */
+            last: string;
+            /** @description which list that was; another one is offered when this differs from listNow */
+            list?: string;
+            /** @description the list that is offered now, at the same address */
+            listNow?: string;
+            /** @description id of the pass that was shown */
+            pass: string;
+            /** @description of the protocol, as it is spoken with the agent */
+            revision: string;
+            /** @description the only server that it was the list of; all within reach if left out */
+            server?: string;
+            /** @description it has not fetched the present list */
+            stale: boolean;
+            /** @description how often it introduced itself */
+            times: number;
+            /** @description how many tools the list had that it fetched last */
+            tools: number;
+            version: string;
         };
         Credentials: {
             /** @description what the token is for, to tell tokens apart */
@@ -1517,6 +1794,31 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
+        MachineCode: {
+            agent: string;
+            /** @description who made it */
+            by: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description address that it was used from */
+            from?: string;
+            /** @description what the machine calls itself */
+            host?: string;
+            id: string;
+            /** @description owner of the agent; empty for the team */
+            owner: string;
+            /** @enum {string} */
+            state: "open" | "used" | "ended";
+            /** Format: date-time */
+            used?: string;
+        };
+        MachineInvited: {
+            /** @description to be passed on; shown this once */
+            code: string;
+            invitation: components["schemas"]["MachineCode"];
+        };
         Matches: {
             /** @description agents that it binds now */
             agents: number;
@@ -1552,6 +1854,16 @@ export interface components {
             note?: string;
             /** @enum {string} */
             role: "admin" | "maintainer" | "member" | "auditor";
+        };
+        NewMachineCode: {
+            /** @description name of the agent; it is made when the code is used, unless it is there */
+            agent: string;
+            /** @description for how long the code can be used; 24 if left out */
+            hours?: number;
+            /** @description for how long the pass is valid; 90 if left out */
+            passDays?: number;
+            /** @description a new agent belongs to the team instead of you */
+            team?: boolean;
         };
         NewPass: {
             /** @description for how long it is valid, up to 366, together with the hours */
@@ -1723,6 +2035,16 @@ export interface components {
             /** @description what happened, in one sentence */
             title: string;
         };
+        Progress: {
+            /** @description an attempt is under way */
+            busy: boolean;
+            /** @description how long it has been in this stage */
+            seconds?: number;
+            /** @enum {string} */
+            stage?: "resolve" | "connect" | "tls" | "launch" | "initialize" | "tools";
+            /** @description what the process wrote last to standard error, masked */
+            words?: string;
+        };
         ProviderSignIn: {
             /** @description page of the console to come back to */
             back?: string;
@@ -1752,6 +2074,21 @@ export interface components {
             /** @description the server's own name */
             tool: string;
             why: string;
+        };
+        Redeemed: {
+            /** @description base URL of the service */
+            address: string;
+            agent: string;
+            pass: components["schemas"]["Pass"];
+            /** @description what the agent shows; given out this once */
+            token: string;
+        };
+        Redemption: {
+            code: string;
+            /** @description what the machine calls itself; shown to whoever made the code */
+            host?: string;
+            /** @description which assistant it is, in a word */
+            kind?: string;
         };
         Registration: {
             /** @description register it even when it cannot be reached now */
@@ -1796,6 +2133,8 @@ export interface components {
             places?: components["schemas"]["Place"][];
             /** @description keep values in the open though they look like secrets */
             plain?: boolean;
+            /** @description private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins */
+            privateRanges?: string[];
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
             /** @description largest result of a tool; 0 for as large as a message may be */
@@ -1835,6 +2174,29 @@ export interface components {
         ResetPassword: {
             /** @description one-time password, shown this once */
             password: string;
+        };
+        Returned: {
+            token: string;
+        };
+        Roster: {
+            /** @description remove what the roster does not name */
+            prune?: boolean;
+            /** @description the roster, as YAML */
+            text: string;
+            /** @description tells what there was when it was written or planned; given back, it is refused when something was altered since */
+            version?: string;
+        };
+        RosterApplied: {
+            /** @description one-time passwords of people who were added, shown this once */
+            passwords?: Record<string, never>;
+            steps: components["schemas"]["Step"][];
+        };
+        RosterPlan: {
+            /** @description what is here and not in the roster; removed with prune */
+            extra?: components["schemas"]["Step"][];
+            steps: components["schemas"]["Step"][];
+            /** @description tells what there is now */
+            version: string;
         };
         RuleInfo: {
             /** @description glob over agent names */
@@ -1979,6 +2341,8 @@ export interface components {
             per?: "team" | "person" | "agent";
             /** @description further secrets, and where they go */
             places?: components["schemas"]["Place"][];
+            /** @description private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins */
+            privateRanges?: string[];
             /** @description of a local process: how many processes it may be, itself included */
             processes?: number;
             /** @description of a server with a sign-in: Bouncer's redirect address, to be registered at the authorization server where clients are registered by hand */
@@ -2033,6 +2397,8 @@ export interface components {
             dir?: string;
             /** @description another OpenAPI document of a REST API */
             document?: string;
+            /** @description address of another OpenAPI document instead */
+            documentURL?: string;
             /** @description all its variables, as NAME=value */
             env?: string[];
             /** @description all further headers, as Name: value */
@@ -2052,6 +2418,8 @@ export interface components {
             places?: components["schemas"]["Place"][];
             /** @description keep values in the open though they look like secrets */
             plain?: boolean;
+            /** @description all private address ranges in which its authorization server may be; kept by admins */
+            privateRanges?: string[];
             /** @description 0 for no limit */
             processes?: number;
             /** @description largest result of a tool; 0 for as large as a message may be */
@@ -2166,6 +2534,15 @@ export interface components {
             note?: string;
             ok: boolean;
         };
+        Step: {
+            /** @enum {string} */
+            do: "add" | "alter" | "remove";
+            /** @description what is altered, as field: before → after */
+            fields?: string[];
+            name: string;
+            /** @enum {string} */
+            noun: "server" | "person" | "agent" | "rule";
+        };
         Tie: {
             /** @description the subject there, as the refused sign-in told it */
             subject: string;
@@ -2213,6 +2590,10 @@ export interface components {
             /** @description server whose address was asked */
             server?: string;
             times: number;
+        };
+        Undo: {
+            /** @description do it even when the server cannot be reached that way now */
+            anyway?: boolean;
         };
         Usage: {
             /** @description in all */
@@ -2262,6 +2643,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["About"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adoptFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adoption"];
+            };
+        };
+        responses: {
+            /** @description Take over what an assistant has in its file: servers, secrets and rules; the file comes back rewritten */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adopted"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -2419,6 +2833,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Agent"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getContact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the agent was last seen since the service started */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -2773,6 +3218,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undoChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Undo"];
+            };
+        };
+        responses: {
+            /** @description Put back what a change altered, if nothing was altered there since */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Change"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -3303,6 +3783,161 @@ export interface operations {
             };
         };
     };
+    listMachineCodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One-time codes for assistants on other machines, newest first, with where each was used */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineCode"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    inviteMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachineCode"];
+            };
+        };
+        responses: {
+            /** @description Make a one-time code with which an assistant on another machine is enrolled */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineInvited"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    redeemMachineCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Redemption"];
+            };
+        };
+        responses: {
+            /** @description Use a one-time code: the agent is made, and gets a pass */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Redeemed"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    returnPass: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Returned"];
+            };
+        };
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdrawMachineCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     describe: {
         parameters: {
             query?: never;
@@ -3542,6 +4177,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What there is, as a roster: servers, people, agents and rules; secrets by their names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Roster"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    applyRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roster"];
+            };
+        };
+        responses: {
+            /** @description Have it as a roster says: all of it, or nothing */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterApplied"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planRoster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Roster"];
+            };
+        };
+        responses: {
+            /** @description What would be done to have it as a roster says */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RosterPlan"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -4176,6 +4906,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getServerProgress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What an attempt at reaching the server is doing now; also one that is being registered under the name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -2,6 +2,8 @@ import { request } from './client'
 import type {
   About,
   AddedPerson,
+  Adopted,
+  Adoption,
   Agent,
   AgentPatch,
   Bucket,
@@ -9,6 +11,7 @@ import type {
   Change,
   Consent,
   ConsentRequest,
+  Contact,
   Dependent,
   DocumentInfo,
   DocumentSource,
@@ -22,9 +25,14 @@ import type {
   IssuedPass,
   Joining,
   JournalState,
+  KeySet,
   Limit,
   Login,
+  MachineCode,
+  MachineInvited,
   NewAgent,
+  NewMachineCode,
+  NewPass,
   NewPerson,
   NewRule,
   NewSecret,
@@ -33,6 +41,7 @@ import type {
   Pass,
   Person,
   PersonPatch,
+  Progress,
   ReachedTool,
   Registration,
   ResetPassword,
@@ -87,10 +96,14 @@ export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${se
 export const editions = (name: string) => request<Edition[]>('GET', `/api/servers/${seg(name)}/editions`)
 export const operations = (name: string) => request<DocumentInfo>('GET', `/api/servers/${seg(name)}/operations`)
 export const readDocument = (source: DocumentSource) => request<DocumentInfo>('POST', '/api/documents', source)
-export const registerServer = (body: Registration) => request<Server>('POST', '/api/servers', body)
-export const updateServer = (name: string, body: ServerPatch) => request<Server>('PATCH', `/api/servers/${seg(name)}`, body)
-export const checkServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/check`)
-export const restartServer = (name: string) => request<Server>('POST', `/api/servers/${seg(name)}/restart`)
+export const registerServer = (body: Registration, signal?: AbortSignal) => request<Server>('POST', '/api/servers', body, signal)
+export const updateServer = (name: string, body: ServerPatch, signal?: AbortSignal) =>
+  request<Server>('PATCH', `/api/servers/${seg(name)}`, body, signal)
+export const checkServer = (name: string, signal?: AbortSignal) =>
+  request<Server>('POST', `/api/servers/${seg(name)}/check`, undefined, signal)
+export const restartServer = (name: string, signal?: AbortSignal) =>
+  request<Server>('POST', `/api/servers/${seg(name)}/restart`, undefined, signal)
+export const serverProgress = (name: string) => request<Progress>('GET', `/api/servers/${seg(name)}/progress`)
 export const importServers = (body: Import) => request<Imported>('POST', '/api/imports', body)
 export const removeServer = (name: string) => request<void>('DELETE', `/api/servers/${seg(name)}`)
 
@@ -100,9 +113,13 @@ export const addAgent = (body: NewAgent) => request<Agent>('POST', '/api/agents'
 export const updateAgent = (name: string, body: AgentPatch) => request<Agent>('PATCH', `/api/agents/${seg(name)}`, body)
 export const removeAgent = (name: string) => request<void>('DELETE', `/api/agents/${seg(name)}`)
 export const reach = (name: string) => request<ReachedTool[]>('GET', `/api/agents/${seg(name)}/reach`)
+export const adoptFile = (body: Adoption) => request<Adopted>('POST', '/api/adoptions', body)
+export const machineCodes = () => request<MachineCode[]>('GET', '/api/machine-codes')
+export const inviteMachine = (body: NewMachineCode) => request<MachineInvited>('POST', '/api/machine-codes', body)
+export const withdrawMachine = (id: string) => request<void>('DELETE', `/api/machine-codes/${seg(id)}`)
+export const contact = (name: string) => request<Contact>('GET', `/api/agents/${seg(name)}/contact`)
 export const passes = (name: string) => request<Pass[]>('GET', `/api/agents/${seg(name)}/passes`)
-export const makePass = (name: string, label: string, days: number) =>
-  request<IssuedPass>('POST', `/api/agents/${seg(name)}/passes`, { label, days })
+export const makePass = (name: string, body: NewPass) => request<IssuedPass>('POST', `/api/agents/${seg(name)}/passes`, body)
 export const revokePass = (name: string, id: string) => request<void>('DELETE', `/api/agents/${seg(name)}/passes/${seg(id)}`)
 
 export const rules = () => request<Rule[]>('GET', '/api/rules')
@@ -114,6 +131,7 @@ export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) 
   request<Dependent[]>('GET', `/api/${kind}/${seg(name)}/dependents`)
 
 export const changes = (limit: number) => request<Change[]>('GET', '/api/changes' + query({ limit }))
+export const undoChange = (id: string, anyway?: boolean) => request<Change>('POST', `/api/changes/${seg(id)}/undo`, { anyway })
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
 export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) =>
@@ -134,6 +152,9 @@ export const signInProblem = (id: string) => request<SignInProblem>('GET', `/api
 export const tieMyself = (back: string) => request<SentTo>('POST', '/api/session/tie', { back })
 export const journalState = () => request<JournalState>('GET', '/api/journal')
 export const turnedAway = () => request<TurnedAway[]>('GET', '/api/turned-away')
+export const locker = () => request<KeySet>('GET', '/api/locker')
+export const rotateKeys = () => request<KeySet>('POST', '/api/locker/rotate')
+export const backupAddress = '/api/backup'
 export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })
 

@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
+import AdoptDialog from '../parts/AdoptDialog.vue'
 import PassDialog from '../parts/PassDialog.vue'
 import AgentDialog from '../parts/AgentDialog.vue'
 import RuleDialog from '../parts/RuleDialog.vue'
@@ -12,6 +13,7 @@ import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
 import { removed } from '../use/removal'
 import { ago, dateOnly } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -21,31 +23,40 @@ const { may } = useSession()
 const mayKeep = computed(() => may('agents.keep', a.value?.owner ?? ''))
 const mayAct = computed(() => may('agents.speak', a.value?.owner ?? ''))
 const router = useRouter()
-const filter = ref('')
+const { filter, match } = useFilter()
 const which = ref<'all' | 'yes' | 'no'>('all')
 const making = ref(false)
 const handing = ref(false)
+const adopting = ref(false)
+function adopted() {
+  adopting.value = false
+  loadAll()
+}
 const preset = ref<Partial<api.Rule>>()
 const agent = useResource(() => api.agent(props.name))
 const reach = useResource(() => api.reach(props.name))
 const passes = useResource(() => api.passes(props.name))
+const contact = useResource(() => api.contact(props.name))
 function loadAll() {
   void agent.load()
   void reach.load()
   void passes.load()
+  void contact.load()
 }
 onMounted(loadAll)
 watch(() => props.name, loadAll)
 useLive({ topics: loadAll, back: loadAll })
 
 const a = computed(() => agent.data.value)
+const seen = computed(() => contact.data.value)
+const count = (n: number) => (n === 1 ? '1 tool' : `${n} tools`)
+const enrolments = computed(() => (passes.data.value ?? []).filter((p) => p.state === 'valid' && p.label).map((p) => p.label))
 const can = computed(() => (reach.data.value ?? []).filter((r) => r.next === 'answer').length)
 const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
   return (reach.data.value ?? []).filter(
     (r) =>
       (which.value === 'all' || (r.next === 'answer') === (which.value === 'yes')) &&
-      (!f || `${r.server} ${r.exposed} ${r.tool} ${r.title} ${r.why} ${r.lacks ?? ''}`.toLowerCase().includes(f)),
+      match(r.server, r.exposed, r.tool, r.title, r.why, r.lacks),
   )
 })
 
@@ -101,6 +112,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <div class="grow" />
     <ElButton v-if="a && !a.confirmed && may('agents.confirm')" @click="confirmName">Confirm the name</ElButton>
     <template v-if="a && mayKeep">
+      <ElButton v-if="mayAct && may('servers.keep')" @click="adopting = true">Adopt a file</ElButton>
       <ElButton @click="handing = true">Hand over</ElButton>
       <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
@@ -112,6 +124,24 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     or a maintainer has.
   </p>
   <template v-if="a">
+    <section class="sheet pad seen">
+      <h2>Assistant</h2>
+      <p v-if="!seen?.times" class="soft">
+        Not seen since the service started. Put Bouncer into its file with <code>bouncer enrol {{ name }} --config FILE</code>, and restart
+        it.
+      </p>
+      <dl v-else class="facts">
+        <dt>client</dt>
+        <dd>{{ seen.client || 'without a name' }} {{ seen.version }}, revision {{ seen.revision }}</dd>
+        <dt>last contact</dt>
+        <dd>{{ ago(seen.last) }}, {{ seen.times }} times since the service started</dd>
+        <dt>tool list</dt>
+        <dd v-if="!seen.fetched" class="warn">not fetched yet</dd>
+        <dd v-else-if="seen.stale" class="warn">{{ count(seen.tools) }} of an older list; restart it, or have it list its tools again</dd>
+        <dd v-else class="good">{{ count(seen.tools) }}, the present list</dd>
+      </dl>
+      <p v-if="enrolments.length" class="soft">{{ enrolments.join(' · ') }}</p>
+    </section>
     <div class="pagehead sub">
       <h2>Reach</h2>
       <span class="soft">{{ can }} of {{ reach.data.value?.length ?? 0 }} tools</span>
@@ -242,12 +272,19 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
       </table>
     </ListFrame>
   </template>
+  <AdoptDialog v-if="adopting" :agent="name" @close="adopting = false" @done="adopted" />
   <PassDialog v-if="making" :agent="name" @close="making = false" @made="passes.load" />
   <AgentDialog v-if="a && handing" :agent="a" @close="handing = false" @done="handed" />
   <RuleDialog v-if="preset" :preset="preset" @close="preset = undefined" @done="ruled" />
 </template>
 
 <style scoped>
+.seen {
+  margin-bottom: 18px;
+}
+.seen p {
+  margin: 6px 0 0;
+}
 .served {
   font-size: 11px;
   overflow-wrap: anywhere;

@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
-import { useAction, useResource } from '../use/resource'
+import { aboutField, useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 /** Where agents send their people when a credential is missing: one button, or one field. */
@@ -66,6 +66,9 @@ async function store() {
           {{ server }} wants a sign-in. You are sent there, and come back here. Bouncer keeps the tokens encrypted and fresh, and uses them
           for <strong>{{ whom }}</strong> only.
         </p>
+        <p v-if="data.redirect && data.signIn.clientId" class="soft">
+          The client id {{ data.signIn.clientId }} has to have this redirect address there: <code>{{ data.redirect }}</code>
+        </p>
         <ElButton type="primary" size="large" :loading="action.busy.value" @click="connect">{{
           problem ? 'Try again' : `Sign in at ${server}`
         }}</ElButton>
@@ -82,7 +85,7 @@ async function store() {
         <p>
           The token is tried first, kept encrypted, and used for <strong>{{ whom }}</strong> only.
         </p>
-        <ElFormItem label="Token for this server" :error="action.failure.value?.field ? action.failure.value.message : ''">
+        <ElFormItem label="Token for this server" :error="action.failure.value?.field ? aboutField(action.failure.value) : ''">
           <ElInput v-model="token" name="token" type="password" autocomplete="off" placeholder="encrypted, never shown again" />
         </ElFormItem>
         <ElButton type="primary" native-type="submit" :loading="action.busy.value" :disabled="!token.trim()">Test and save</ElButton>

@@ -13,8 +13,7 @@ const props = defineProps<{ token: string }>()
 const router = useRouter()
 const { enter } = useSession()
 const form = reactive({ name: '', fullName: '', password: '' })
-const { busy, failure, run } = useAction()
-const fieldError = (f: string) => (failure.value?.field === f ? failure.value.message : '')
+const { busy, failure, run, fieldError } = useAction()
 async function join() {
   const p = await run(() => api.join({ token: props.token, ...form }))
   if (!p) return

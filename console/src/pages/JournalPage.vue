@@ -166,9 +166,9 @@ function hold() {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="c in rows" :key="c.id">
+        <tr v-for="c in rows" :key="c.id" class="opens">
           <td>
-            <button class="plain" type="button" :aria-label="`Call at ${moment(c.at)} in full`" @click="selected = c.id">
+            <button class="plain whole" type="button" :aria-label="`Call at ${moment(c.at)} in full`" @click="selected = c.id">
               {{ moment(c.at) }}
             </button>
           </td>

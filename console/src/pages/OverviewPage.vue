@@ -182,7 +182,7 @@ const states = computed(() => {
       </div>
     </section>
     <section v-if="may('changes.see')" class="sheet pad part">
-      <h2>Recent changes</h2>
+      <h2><RouterLink to="/changes">Recent changes</RouterLink></h2>
       <p v-if="changes.data.value && !changes.data.value.length" class="soft">Nothing has been changed yet.</p>
       <div v-for="c in changes.data.value ?? []" :key="c.id" class="change">
         <span class="soft">{{ ago(c.at) }}</span> <span>{{ c.person }}</span> <span class="mono">{{ c.what }}</span> {{ c.subject }}

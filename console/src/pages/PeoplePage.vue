@@ -8,13 +8,14 @@ import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
 import { removed } from '../use/removal'
 import { ago, dateOnly } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { person, service, may } = useSession()
 const admin = computed(() => may('people.keep'))
-const filter = ref('')
+const { filter, among } = useFilter()
 const people = useResource(() => api.people())
 const logins = useResource(() => api.logins())
 const invitations = useResource(() => (admin.value ? api.invitations() : Promise.resolve([])))
@@ -32,16 +33,15 @@ function loadAll() {
 }
 onMounted(loadAll)
 useLive({ topics: (t) => t === 'people' && loadAll(), back: loadAll })
-const match = (...texts: string[]) => !filter.value.trim() || texts.some((t) => t.toLowerCase().includes(filter.value.trim().toLowerCase()))
-const shownPeople = computed(() => (people.data.value ?? []).filter((p) => match(p.name, p.fullName, p.role)))
-const shownLogins = computed(() => (logins.data.value ?? []).filter((l) => match(l.person, l.label, l.from)).slice(0, 50))
-const shownInvitations = computed(() => (invitations.data.value ?? []).filter((i) => match(i.note, i.role, i.state, i.taken)))
+const shownPeople = computed(() => among(people.data.value, (p) => [p.name, p.fullName, p.role]))
+const shownLogins = computed(() => among(logins.data.value, (l) => [l.person, l.label, l.from]).slice(0, 50))
+const shownInvitations = computed(() => among(invitations.data.value, (i) => [i.note, i.role, i.state, i.taken]))
 
 const adding = ref<'invite' | 'add' | ''>('')
 const form = reactive({ role: 'member' as api.Role, note: '', name: '', fullName: '' })
 const once = ref<{ title: string; text: string }>()
 const action = useAction()
-const fieldError = (f: string) => (action.failure.value?.field === f ? action.failure.value.message : '')
+const { fieldError } = action
 const open = computed({ get: () => adding.value !== '', set: () => (adding.value = '') })
 const shownOnce = computed({ get: () => once.value !== undefined, set: () => (once.value = undefined) })
 async function submit() {

@@ -8,23 +8,19 @@ import RuleDialog from '../parts/RuleDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
 import { dateOnly } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { may } = useSession()
-const filter = ref(String(useRoute().query.rule ?? ''))
+const { filter, among } = useFilter(String(useRoute().query.rule ?? ''))
 const adding = ref(false)
 const changing = ref<api.Rule>()
 const { data, error, loading, load } = useResource(() => api.rules())
 onMounted(load)
 useLive({ topics: (t) => ['rules', 'servers', 'agents'].includes(t) && load(), back: load })
-const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter(
-    (r) => !f || [r.name, r.effect, r.agent, r.server, r.tool, r.note, r.by, r.id].some((v) => v.toLowerCase().includes(f)),
-  )
-})
+const shown = computed(() => among(data.value, (r) => [r.name, r.effect, r.agent, r.server, r.tool, r.note, r.by, r.id]))
 async function remove(r: api.Rule) {
   const what =
     r.effect === 'admit'
@@ -64,10 +60,10 @@ function added() {
         <col style="width: 92px" />
         <col style="width: 11%" />
         <col style="width: 9%" />
-        <col style="width: 11%" />
-        <col style="width: 19%" />
-        <col class="spare" style="width: 108px" />
-        <col v-if="may('rules.keep')" style="width: 132px" />
+        <col style="width: 13.5%" />
+        <col style="width: 17%" />
+        <col class="spare" style="width: 76px" />
+        <col v-if="may('rules.keep')" style="width: 152px" />
       </colgroup>
       <thead>
         <tr>
@@ -92,10 +88,7 @@ function added() {
           <td class="mono">{{ r.server }}</td>
           <td class="mono">{{ r.tool }}</td>
           <td :class="{ warn: r.matches.nothing }">{{ r.matches.text }}</td>
-          <td class="spare">
-            {{ r.by }}
-            <div class="soft">{{ dateOnly(r.created) }}</div>
-          </td>
+          <td class="spare" :title="dateOnly(r.created)">{{ r.by }}</td>
           <td v-if="may('rules.keep')">
             <button class="plain" type="button" @click="changing = r">Change</button> ·
             <button class="plain" type="button" @click="remove(r)">Remove</button>

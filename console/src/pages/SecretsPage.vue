@@ -6,23 +6,19 @@ import ListFrame from '../parts/ListFrame.vue'
 import SecretDialog from '../parts/SecretDialog.vue'
 import { attempt, confirmed } from '../use/confirm'
 import { ago, dateOnly } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { may } = useSession()
-const filter = ref('')
+const { filter, among } = useFilter()
 const adding = ref(false)
 const rotating = ref<api.Secret>()
 const { data, error, loading, load } = useResource(() => api.secrets())
 onMounted(load)
 useLive({ topics: (t) => (t === 'secrets' || t === 'servers') && load(), back: load })
-const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter(
-    (s) => !f || [s.name, s.kind, s.owner ?? '', s.agent ?? '', s.source ?? '', ...s.usedBy].some((v) => v.toLowerCase().includes(f)),
-  )
-})
+const shown = computed(() => among(data.value, (s) => [s.name, s.kind, s.owner, s.agent, s.source, ...s.usedBy]))
 const soon = computed(() => (data.value ?? []).filter((s) => s.warning))
 const agents = useResource(() => api.agents())
 onMounted(agents.load)

@@ -10,20 +10,23 @@ import StateMark from '../parts/StateMark.vue'
 import { attempt } from '../use/confirm'
 import { removed } from '../use/removal'
 import { fullMoment, moment, place } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
+import { useProgress } from '../use/progress'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const props = defineProps<{ name: string }>()
 const { may } = useSession()
 const router = useRouter()
-const filter = ref('')
+const { filter, among } = useFilter()
 const changing = ref(false)
 const openTool = ref('')
 const server = useResource(() => api.server(props.name))
 const tools = useResource(() => api.tools(props.name))
 const editions = useResource(() => api.editions(props.name))
 const check = useAction()
+const progress = useProgress()
 function loadAll() {
   void server.load()
   void tools.load()
@@ -34,10 +37,7 @@ watch(() => props.name, loadAll)
 useLive({ topics: (t) => t === 'servers' && loadAll(), back: loadAll })
 
 const s = computed(() => server.data.value)
-const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return (tools.data.value ?? []).filter((t) => !f || `${t.name} ${t.title} ${t.description}`.toLowerCase().includes(f))
-})
+const shown = computed(() => among(tools.data.value, (t) => [t.name, t.title, t.description]))
 const shownEditions = computed(() => (editions.data.value ?? []).slice(0, 10))
 const limits = computed(() => {
   const v = s.value
@@ -64,13 +64,18 @@ const waiting = computed(() => s.value?.health.state === 'waiting')
 const longest = computed(() => Math.max(1, ...(s.value?.health.stages ?? []).map((x) => x.ms)))
 const width = (ms: number) => `${Math.max(2, (ms / longest.value) * 160)}px`
 
-async function again() {
-  await check.run(() => api.checkServer(props.name))
+let asked: AbortController | undefined
+async function reachedBy(call: (name: string, signal: AbortSignal) => Promise<api.Server>) {
+  asked = new AbortController()
+  const signal = asked.signal
+  const done = await check.run(() => progress.during(props.name, call(props.name, signal)))
+  if (signal.aborted) check.failure.value = undefined
   loadAll()
+  return done
 }
+const again = () => reachedBy(api.checkServer)
 async function restart() {
-  if (await check.run(() => api.restartServer(props.name))) ElMessage.success(`${props.name} runs anew`)
-  loadAll()
+  if (await reachedBy(api.restartServer)) ElMessage.success(`${props.name} runs anew`)
 }
 async function pause(paused: boolean) {
   if (await attempt(() => api.updateServer(props.name, { paused }))) loadAll()
@@ -100,6 +105,9 @@ function changed() {
   </div>
   <ErrorNote v-if="server.error.value" :error="server.error.value" :retry="loadAll" />
   <ErrorNote v-if="check.failure.value" :error="check.failure.value" />
+  <p v-if="check.busy.value && progress.text.value" class="soft doing" role="status">
+    {{ progress.text.value }} <button class="plain" type="button" @click="asked?.abort()">Cancel</button>
+  </p>
   <template v-if="s">
     <div v-if="s.health.finding" class="finding" role="status">
       <strong>{{ s.health.finding.message }}</strong>
@@ -175,6 +183,14 @@ function changed() {
             ><dt>stray output</dt>
             <dd class="warn">{{ s.health.noise }} lines on standard output that are not the protocol; they are passed over</dd></template
           >
+          <template v-if="s.redirect"
+            ><dt>redirect</dt>
+            <dd class="mono">{{ s.redirect }}</dd></template
+          >
+          <template v-if="s.privateRanges?.length"
+            ><dt>private ranges</dt>
+            <dd class="mono">{{ s.privateRanges.join(' ') }}</dd></template
+          >
           <dt>registered</dt>
           <dd>{{ fullMoment(s.created) }}</dd>
           <template v-if="s.health.leftOut?.length"
@@ -229,10 +245,10 @@ function changed() {
         </thead>
         <tbody>
           <template v-for="t in shown" :key="t.name">
-            <tr>
+            <tr class="opens">
               <td>
                 <button
-                  class="plain mono"
+                  class="plain mono whole"
                   type="button"
                   :aria-expanded="openTool === t.name"
                   @click="openTool = openTool === t.name ? '' : t.name"
@@ -299,6 +315,9 @@ function changed() {
 </template>
 
 <style scoped>
+.doing {
+  overflow-wrap: anywhere;
+}
 .served {
   font-size: 11px;
   overflow-wrap: anywhere;

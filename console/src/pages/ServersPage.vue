@@ -7,26 +7,22 @@ import ImportDialog from '../parts/ImportDialog.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
-import { moment, place } from '../use/format'
+import { middle, moment, place } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { may } = useSession()
 const router = useRouter()
-const filter = ref('')
+const { filter, among } = useFilter()
 const registering = ref(false)
 const importing = ref(false)
 const { data, error, loading, load } = useResource(() => api.servers())
 onMounted(load)
 useLive({ topics: (t) => t === 'servers' && load(), back: load })
 
-const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return (data.value ?? []).filter(
-    (s) => !f || [s.name, place(s), s.health.state, s.health.finding?.message ?? ''].some((v) => v.toLowerCase().includes(f)),
-  )
-})
+const shown = computed(() => among(data.value, (s) => [s.name, place(s), s.health.state, s.health.finding?.message]))
 function imported() {
   importing.value = false
   void load()
@@ -75,14 +71,14 @@ function registered(s: api.Server) {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="s in shown" :key="s.id">
+        <tr v-for="s in shown" :key="s.id" class="opens">
           <td>
-            <RouterLink :to="`/servers/${s.name}`">{{ s.name }}</RouterLink>
+            <RouterLink class="whole" :to="`/servers/${s.name}`">{{ s.name }}</RouterLink>
           </td>
           <td><StateMark :state="s.health.state" /></td>
           <td class="num">{{ s.health.tools }}</td>
           <td>{{ s.health.revision || '–' }}</td>
-          <td class="mono">{{ place(s) }}</td>
+          <td class="mono" :title="place(s)">{{ middle(place(s), 64) }}</td>
           <td>
             <span v-if="s.health.finding" class="bad">{{ s.health.finding.message }}</span><span v-else class="soft"
               >{{ s.health.serverName }} {{ s.health.serverVersion }}, since {{ moment(s.health.since) }}</span

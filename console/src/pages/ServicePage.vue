@@ -1,17 +1,19 @@
 <script setup lang="ts">
 import { ElInput, ElProgress } from 'element-plus'
-import { computed, onMounted, ref } from 'vue'
+import { computed, onMounted } from 'vue'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import SafekeepingPanel from '../parts/SafekeepingPanel.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import { ago, dateOnly } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
-const { service } = useSession()
-const filter = ref('')
-const doorFilter = ref('')
+const { service, may } = useSession()
+const { filter, among } = useFilter()
+const { filter: doorFilter, among: amongTurned } = useFilter()
 const journal = useResource(() => api.journalState())
 const limits = useResource(() => api.limits())
 const turned = useResource(() => api.turnedAway())
@@ -22,14 +24,8 @@ function loadAll() {
 }
 onMounted(loadAll)
 useLive({ topics: () => loadAll(), back: loadAll })
-const shown = computed(() => {
-  const f = filter.value.trim().toLowerCase()
-  return (limits.data.value ?? []).filter((l) => !f || l.what.includes(f))
-})
-const shownTurned = computed(() => {
-  const f = doorFilter.value.trim().toLowerCase()
-  return (turned.data.value ?? []).filter((t) => !f || `${t.cause} ${t.from} ${t.client} ${t.agent} ${t.server}`.toLowerCase().includes(f))
-})
+const shown = computed(() => among(limits.data.value, (l) => [l.what]))
+const shownTurned = computed(() => amongTurned(turned.data.value, (t) => [t.cause, t.from, t.client, t.agent, t.server]))
 const part = (l: api.Limit) => (l.limit ? Math.min(100, Math.round((l.now / l.limit) * 100)) : 0)
 const tone = (l: api.Limit) => (part(l) >= 90 ? 'exception' : part(l) >= 70 ? 'warning' : undefined)
 const size = (bytes: number) => `${(bytes / (1 << 20)).toFixed(1)} MiB`
@@ -78,6 +74,7 @@ const filled = computed(() => {
       <dd :class="{ bad: journal.data.value.lost }">{{ journal.data.value.lost }} calls since the start</dd>
     </dl>
   </section>
+  <SafekeepingPanel v-if="may('locker.keep')" />
   <div class="pagehead sub gap">
     <h2>Limits</h2>
     <ElInput v-model="filter" class="filter" size="small" placeholder="Filter limits" clearable aria-label="Filter limits" />

@@ -12,10 +12,9 @@ const { person, service, enter: inside } = useSession()
 const route = useRoute()
 const problem = ref<api.SignInProblem>()
 const form = reactive({ name: '', password: '', fresh: '', again: '' })
-const { busy, failure, run } = useAction()
+const { busy, failure, run, fieldError } = useAction()
 const choosing = computed(() => person.value?.mustChange ?? false)
 const differ = computed(() => form.again !== '' && form.fresh !== form.again)
-const fieldError = (name: string) => (failure.value?.field === name ? failure.value.message : '')
 
 // The first route is there only after the page.
 watch(
@@ -70,7 +69,7 @@ async function choose() {
         <ElFormItem v-if="form.password === '' || fieldError('old')" label="One-time password" :error="fieldError('old')"
           ><ElInput v-model="form.password" name="old" type="password"
         /></ElFormItem>
-        <ElFormItem label="Reset password" :error="fieldError('new')"
+        <ElFormItem label="New password" :error="fieldError('new')"
           ><ElInput v-model="form.fresh" name="fresh" type="password" autocomplete="new-password" show-password autofocus
         /></ElFormItem>
         <ElFormItem label="Repeat new password" :error="differ ? 'The two differ' : ''"

@@ -8,13 +8,14 @@ import ListFrame from '../parts/ListFrame.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
 import { ago, dateOnly, moment } from '../use/format'
+import { useFilter } from '../use/filter'
 import { useLive } from '../use/live'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 
 const { may } = useSession()
 const route = useRoute()
-const filter = ref('')
+const { filter, match } = useFilter()
 const problem = ref<api.SignInProblem>()
 const list = useResource(() => api.signIns())
 const programs = useResource(() => api.consents())
@@ -29,10 +30,6 @@ onMounted(async () => {
   if (typeof id === 'string') problem.value = await api.signInProblem(id).catch(() => undefined)
 })
 useLive({ topics: (t) => (t === 'sign-ins' || t === 'servers' || t === 'agents') && loadAll(), back: loadAll })
-const match = (...texts: string[]) => {
-  const f = filter.value.trim().toLowerCase()
-  return !f || texts.some((t) => t.toLowerCase().includes(f))
-}
 const whose = (s: api.SignIn) =>
   s.agent ? `agent ${s.agent}` : s.person || (s.grant === 'client' || s.grant === 'workload' ? 'Bouncer itself' : 'the team')
 const todo = computed(() => (list.data.value ?? []).filter((s) => s.mine && s.state !== 'valid'))

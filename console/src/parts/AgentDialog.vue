@@ -16,11 +16,10 @@ const form = reactive({
   owner: props.agent ? props.agent.owner : (person.value?.name ?? ''),
 })
 const moves = computed(() => props.agent && form.owner !== props.agent.owner)
-const { busy, failure, run } = useAction()
+const { busy, failure, run, fieldError } = useAction()
 const { data: people, load } = useResource(() => api.people())
 onMounted(load)
 const open = computed({ get: () => true, set: () => emit('close') })
-const fieldError = (name: string) => (failure.value?.field === name ? failure.value.message : '')
 
 async function submit() {
   const { agent: before } = props

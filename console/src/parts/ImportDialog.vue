@@ -24,6 +24,20 @@ function lines(s: api.PastedServer): Line[] {
   const of = (what: string, list?: api.PastedValue[]) => (list ?? []).map((v) => ({ what, ...v }))
   return [...of('variable', s.env), ...of('header', s.headers), ...of('parameter', s.query)]
 }
+async function dropped(ev: DragEvent) {
+  const file = ev.dataTransfer?.files[0]
+  if (!file) return
+  ev.preventDefault()
+  await take(file)
+}
+async function chosenFile(ev: Event) {
+  const file = (ev.target as HTMLInputElement).files?.[0]
+  if (file) await take(file)
+}
+async function take(file: File) {
+  text.value = await file.text()
+  await read()
+}
 async function read() {
   const result = await run(() => api.importServers({ text: text.value }))
   if (!result) return
@@ -49,7 +63,10 @@ function again() {
   <ElDialog v-model="open" title="Import servers" width="680px" append-to-body>
     <ErrorNote v-if="failure" :error="failure" />
     <template v-if="!seen">
-      <p class="soft">Paste the JSON of a README or of an assistant’s configuration, a command line, or an address.</p>
+      <p class="soft">
+        Paste what a README gives, an assistant’s configuration file (JSON, YAML or TOML), a command line, or an address; or drop the file
+        here.
+      </p>
       <ElInput
         v-model="text"
         type="textarea"
@@ -58,7 +75,9 @@ function again() {
         class="mono"
         aria-label="Text to import"
         placeholder='{ "mcpServers": { "sailings": { "url": "https://…" } } }'
+        @drop="dropped"
       />
+      <label class="soft">or choose a file <input type="file" @change="chosenFile" /></label>
       <div class="actions">
         <ElButton @click="open = false">Cancel</ElButton>
         <ElButton type="primary" :disabled="!text.trim()" :loading="busy" @click="read">Preview</ElButton>

@@ -3,6 +3,7 @@ import {
   Collection,
   Connection,
   DataBoard,
+  EditPen,
   Key,
   List,
   Moon,
@@ -38,7 +39,11 @@ const everybodys = [
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
   { to: '/people', text: 'People', icon: User },
 ]
-const pages = computed(() => (may('service.see') ? [...everybodys, { to: '/service', text: 'Service', icon: Odometer }] : everybodys))
+const overseers = [
+  { to: '/changes', text: 'Changes', icon: EditPen, action: 'changes.see' },
+  { to: '/service', text: 'Service', icon: Odometer, action: 'service.see' },
+]
+const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.action))])
 </script>
 
 <template>

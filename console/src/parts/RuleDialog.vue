@@ -2,7 +2,7 @@
 import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElRadioButton, ElRadioGroup } from 'element-plus'
 import { computed, reactive, ref } from 'vue'
 import * as api from '../api'
-import { useAction } from '../use/resource'
+import { aboutField, useAction } from '../use/resource'
 import ErrorNote from './ErrorNote.vue'
 
 /** Adds a rule, filled in beforehand where the page knows what it is about, or alters one. */
@@ -21,7 +21,7 @@ const anyway = ref(false)
 const { busy, failure, run } = useAction()
 const open = computed({ get: () => true, set: () => emit('close') })
 const fieldError = (name: string) =>
-  failure.value?.field === name ? [failure.value.message, failure.value.hint].filter(Boolean).join('. ') : ''
+  failure.value?.field === name ? [aboutField(failure.value), failure.value.hint].filter(Boolean).join('. ') : ''
 const general = computed(() => failure.value && !['agent', 'server', 'tool', 'note', 'name'].includes(failure.value.field))
 // The service refuses what matches nothing, since a name is misspelt nearly always.
 const nothing = computed(() => failure.value?.status === 409 && ['agent', 'server', 'tool'].includes(failure.value.field))

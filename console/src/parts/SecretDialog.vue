@@ -21,10 +21,9 @@ const servers = ref<string[]>([])
 const overlap = ref(0)
 const anyway = ref(false)
 const seen = ref<api.Inspection>()
-const { busy, failure, run } = useAction()
+const { busy, failure, run, fieldError } = useAction()
 const open = computed({ get: () => true, set: () => emit('close') })
 const isKey = computed(() => kind.value === 'private-key')
-const fieldError = (f: string) => (failure.value?.field === f ? failure.value.message : '')
 const kinds = [
   ['bearer', 'bearer token'],
   ['value', 'value of a header or a query parameter'],

@@ -11,6 +11,8 @@ const looks: Record<string, { shape: string; tone: string }> = {
   active: { shape: '●', tone: 'good' },
   admit: { shape: '●', tone: 'good' },
   open: { shape: '◌', tone: 'soft' },
+  ended: { shape: '■', tone: 'soft' },
+  used: { shape: '●', tone: 'good' },
   taken: { shape: '●', tone: 'good' },
   waiting: { shape: '▲', tone: 'warn' },
   needed: { shape: '▲', tone: 'warn' },

@@ -46,3 +46,24 @@ export function pretty(text: string): string {
     return text
   }
 }
+
+/** span is a length of time in seconds, as the command line writes it. */
+export function span(seconds: number): string {
+  const s = Math.round(seconds)
+  return s < 60 ? `${s}s` : `${Math.floor(s / 60)}m${s % 60 ? `${s % 60}s` : ''}`
+}
+
+/** life reads a length of time like 12h, 90d or 2w; undefined for what is none. */
+export function life(text: string): { days: number; hours: number } | undefined {
+  const m = /^\s*(\d{1,5})\s*(h|d|w)\s*$/.exec(text)
+  if (!m || Number(m[1]) === 0) return undefined
+  const hours = Number(m[1]) * { h: 1, d: 24, w: 168 }[m[2] as 'h' | 'd' | 'w']
+  return { days: Math.floor(hours / 24), hours: hours % 24 }
+}
+
+/** middle shortens a long text in its middle, where it says least: the beginning and the end of a command tell it apart. */
+export function middle(text: string, most: number): string {
+  if (text.length <= most) return text
+  const head = Math.ceil((most - 1) / 2)
+  return `${text.slice(0, head)}…${text.slice(text.length - (most - 1 - head))}`
+}

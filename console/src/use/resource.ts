@@ -47,5 +47,15 @@ export function useAction() {
       busy.value = false
     }
   }
-  return { busy, failure, run }
+  /** fieldError is what is wrong with a field; its label stands above it, so that it is not named again. */
+  const fieldError = (field: string) => (failure.value?.field === field ? aboutField(failure.value) : '')
+  return { busy, failure, run, fieldError }
+}
+
+/** aboutField is an error about a field without the field's name, which is the API's. */
+export function aboutField(err: ApiError): string {
+  const prefix = err.field + ' '
+  if (!err.field || !err.message.toLowerCase().startsWith(prefix.toLowerCase())) return err.message
+  const rest = err.message.slice(prefix.length)
+  return rest.charAt(0).toUpperCase() + rest.slice(1)
 }

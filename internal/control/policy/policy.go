@@ -106,7 +106,10 @@ func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRu
 	r = info.Rule
 	return info, explainName(svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "rule.add", Subject: r.Name, After: coreRule(r).Describe(), Topics: []string{"rules"}},
+		registry.Change{
+			By: by, What: "rule.add", Subject: r.Name, After: inFull(r), Topics: []string{"rules"},
+			Revert: registry.Revert(team.RevertRuleAdded, r.ID, r.Name, r.Version, nil),
+		},
 		func(tx *store.Tx) error { return tx.AddRule(r) },
 	), r.Name)
 }
@@ -121,7 +124,7 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 	if p.Version != nil {
 		r.Version = *p.Version
 	}
-	before := coreRule(r).Describe()
+	before, was := inFull(r), r
 	for _, field := range [...]struct{ to, from *string }{
 		{&r.Name, p.Name}, {&r.Effect, p.Effect}, {&r.Agent, p.Agent}, {&r.Server, p.Server}, {&r.Tool, p.Tool}, {&r.Note, p.Note},
 	} {
@@ -138,11 +141,24 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 	}
 	r = info.Rule
 	info.Version++
+	back := apitype.RulePatch{
+		Name: &was.Name, Effect: &was.Effect, Agent: &was.Agent, Server: &was.Server, Tool: &was.Tool, Note: &was.Note,
+	}
 	return info, store.Explain(explainName(svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "rule.update", Subject: r.Name, Before: before, After: coreRule(r).Describe(), Topics: []string{"rules"}},
+		registry.Change{
+			By: by, What: "rule.update", Subject: r.Name, Before: before, After: inFull(r), Topics: []string{"rules"},
+			Revert: registry.Revert(team.RevertRule, r.ID, r.Name, info.Version, back),
+		},
 		func(tx *store.Tx) error { return tx.UpdateRule(r) },
 	), r.Name), "rule", key)
+}
+
+// Stage checks a rule that is to be written, whether or not it matches something now, and
+// returns it as it is to be written.
+func (svc *Service) Stage(ctx context.Context, r team.Rule) (team.Rule, error) {
+	info, err := svc.examine(ctx, r, true)
+	return info.Rule, err
 }
 
 func explainName(err error, name string) error {
@@ -233,9 +249,38 @@ func (svc *Service) RemoveRule(ctx context.Context, by team.Person, key string) 
 	}
 	return store.Explain(svc.registry.Write(
 		ctx,
-		registry.Change{By: by, What: "rule.remove", Subject: r.Name, Before: coreRule(r).Describe(), Topics: []string{"rules"}},
+		registry.Change{
+			By: by, What: "rule.remove", Subject: r.Name, Before: inFull(r), Topics: []string{"rules"},
+			Revert: registry.Revert(team.RevertRuleGone, r.ID, r.Name, 0, r),
+		},
 		func(tx *store.Tx) error { return tx.RemoveRule(r.ID) },
 	), "rule", key)
+}
+
+// PutBack adds a rule that was removed. One for a single agent binds that agent and no
+// other of its name.
+func (svc *Service) PutBack(ctx context.Context, by team.Person, r team.Rule) (apitype.RuleInfo, error) {
+	if r.AgentID != "" {
+		a, err := svc.store.AgentByName(ctx, r.Agent, time.Now())
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return apitype.RuleInfo{}, fmt.Errorf("look for the agent of a rule: %w", err)
+		}
+		if a.ID != r.AgentID {
+			return apitype.RuleInfo{}, &team.NotFoundError{Kind: "agent", Name: r.Agent}
+		}
+	}
+	return svc.AddRule(ctx, by, apitype.NewRule{
+		Name: r.Name, Effect: r.Effect, Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note, Anyway: true,
+	})
+}
+
+// inFull is a rule with its note, as changes tell it.
+func inFull(r team.Rule) string {
+	text := coreRule(r).Describe()
+	if r.Note != "" {
+		text += ": " + r.Note
+	}
+	return text
 }
 
 func coreRule(r team.Rule) rules.Rule {

@@ -28,6 +28,7 @@ const (
 	SeeServers     Action = "servers.see"
 	SeeSetup       Action = "servers.see-setup" // headers, arguments, variables, standard error
 	KeepServers    Action = "servers.keep"
+	ReachInside    Action = "servers.reach-inside" // have sign-ins lead to private addresses
 	SeeAgents      Action = "agents.see"
 	KeepAgents     Action = "agents.keep"
 	ConfirmAgents  Action = "agents.confirm" // stand for a name
@@ -48,7 +49,9 @@ const (
 	EndConsents    Action = "consents.end"
 	SeeCalls       Action = "calls.see"
 	SeeChanges     Action = "changes.see"
-	SeeService     Action = "service.see" // limits and what else concerns whoever runs it
+	UndoChanges    Action = "changes.undo" // besides what undoing amounts to
+	KeepRoster     Action = "roster.keep"  // besides people, which are the admins'
+	SeeService     Action = "service.see"  // limits and what else concerns whoever runs it
 	KeepLocker     Action = "locker.keep"
 	Backup         Action = "backup.make"
 )
@@ -68,6 +71,7 @@ var Table = []Row{
 	{SeeServers, All, All, All, All},
 	{SeeSetup, All, All, None, None},
 	{KeepServers, All, All, None, None},
+	{ReachInside, All, None, None, None},
 	{SeeAgents, All, All, Own, All},
 	{KeepAgents, All, All, Own, None},
 	{ConfirmAgents, All, All, None, None},
@@ -88,6 +92,8 @@ var Table = []Row{
 	{EndConsents, All, All, Own, None},
 	{SeeCalls, All, All, Own, All},
 	{SeeChanges, All, All, None, All},
+	{UndoChanges, All, All, None, None},
+	{KeepRoster, All, All, None, None},
 	{SeeService, All, All, None, All},
 	{KeepLocker, All, None, None, None},
 	{Backup, All, None, None, None},

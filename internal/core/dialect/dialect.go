@@ -1,307 +1,300 @@
-// Package dialect changes assistants' configuration files in place. It reads
-// the common JSON form (comments and trailing commas allowed) in which a map
-// named mcpServers holds one entry for each server, finds and replaces single
-// entries, and leaves every other byte of the file as it was.
+// Package dialect describes how an assistant keeps its servers in its configuration
+// file, as data: where the file may lie, its syntax, where the servers are in it, and how
+// an entry with an address or with a command is written. It reads and writes entries by
+// such a description, and works one out from a file that it has never seen.
 package dialect
 
 import (
 	"bytes"
+	"embed"
 	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"regexp"
+	"slices"
 	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"bouncer/internal/core/configfile"
 )
 
-// Map is the member that holds the servers.
-const Map = "mcpServers"
-
-// MaxFile is the largest configuration file that is read, in bytes.
-const MaxFile = 4 << 20
-
-// Entry is what an assistant needs to reach a server over streamable HTTP.
-type Entry struct {
-	Type    string            `json:"type"`
-	URL     string            `json:"url"`
-	Headers map[string]string `json:"headers,omitempty"`
+// Dialect is how one assistant keeps its servers. Names of fields are paths with dots
+// between their parts, where an entry has maps inside of it.
+type Dialect struct {
+	Name    string            `yaml:"dialect" json:"dialect"`
+	Title   string            `yaml:"title,omitempty" json:"title,omitempty"`
+	Syntax  configfile.Syntax `yaml:"syntax" json:"syntax"`
+	Files   []Place           `yaml:"files,omitempty" json:"files,omitempty"`
+	Servers Path              `yaml:"servers" json:"servers"`
+	// List is the field with the name, of a list of servers; "" for a map by name.
+	List    string   `yaml:"list,omitempty" json:"list,omitempty"`
+	Remote  *Remote  `yaml:"remote,omitempty" json:"remote,omitempty"`
+	Command *Command `yaml:"command,omitempty" json:"command,omitempty"`
+	Off     *Off     `yaml:"off,omitempty" json:"off,omitempty"`
+	// Reference is how a variable of the environment is named in a value, with NAME for
+	// the variable; "" where that cannot be done.
+	Reference string `yaml:"reference,omitempty" json:"reference,omitempty"`
+	// Restart is set when the assistant reads its file at its start only.
+	Restart bool `yaml:"restart,omitempty" json:"restart,omitempty"`
 }
 
-// Servers returns the raw entries of the file by name, with comments and
-// trailing commas still inside. A file without entries gives an empty map; the
-// error is a *SyntaxError.
-func Servers(src []byte) (map[string][]byte, error) {
-	r := reader{src}
-	root, empty, err := r.root()
-	if err != nil || empty {
-		return nil, err
-	}
-	servers, ok, err := r.servers(root)
-	if err != nil || !ok {
-		return nil, err
-	}
-	out := map[string][]byte{}
-	for _, m := range servers.members {
-		out[m.name] = src[m.start:m.end]
-	}
-	return out, nil
+// Place is where the file may lie.
+type Place struct {
+	// Path begins with ~ for the home directory, and may name variables as ${NAME}.
+	Path  string   `yaml:"path" json:"path"`
+	OS    []string `yaml:"os,omitempty" json:"os,omitempty"`       // linux, darwin, windows; all if left out
+	Scope string   `yaml:"scope,omitempty" json:"scope,omitempty"` // user (the default) or project
 }
 
-// OtherMap finds the member in which a file without mcpServers keeps servers all the
-// same: an object whose members are objects with a command or an address each. Its
-// assistant would not read what Put writes.
-func OtherMap(src []byte) (key string, ok bool) {
-	r := reader{src}
-	root, empty, err := r.root()
-	if err != nil || empty {
-		return "", false
+// Remote is how an entry with an address is written.
+type Remote struct {
+	URL     string `yaml:"url" json:"url"`
+	Type    *Word  `yaml:"type,omitempty" json:"type,omitempty"`
+	Headers string `yaml:"headers,omitempty" json:"headers,omitempty"` // "" where headers cannot be set
+	// Form is how headers are written: map (the default), lines ("Name: value") or pairs
+	// (maps with name and value).
+	Form string `yaml:"form,omitempty" json:"form,omitempty"`
+}
+
+// Command is how an entry with a command is written.
+type Command struct {
+	Command string `yaml:"command" json:"command"`
+	Joined  bool   `yaml:"joined,omitempty" json:"joined,omitempty"` // the command and its arguments are one list
+	Args    string `yaml:"args,omitempty" json:"args,omitempty"`
+	Env     string `yaml:"env,omitempty" json:"env,omitempty"`
+	// Form is how variables are written: map (the default) or lines ("NAME=value").
+	Form string `yaml:"form,omitempty" json:"form,omitempty"`
+	Dir  string `yaml:"dir,omitempty" json:"dir,omitempty"`
+	Type *Word  `yaml:"type,omitempty" json:"type,omitempty"`
+}
+
+// Word is a field that says by a word what kind of entry it is.
+type Word struct {
+	Field string `yaml:"field" json:"field"`
+	Word  string `yaml:"word" json:"word"`
+}
+
+// Off is the field that switches an entry off, or, with Inverse, on.
+type Off struct {
+	Field   string `yaml:"field" json:"field"`
+	Inverse bool   `yaml:"inverse,omitempty" json:"inverse,omitempty"`
+}
+
+// Path is where something is in a file: keys, from the top. As text it has dots between
+// them; a key with a dot in it needs the form as a list.
+type Path []string
+
+// UnmarshalYAML reads either form.
+func (p *Path) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.SequenceNode {
+		return n.Decode((*[]string)(p))
 	}
-	if _, there, err := r.find(root, Map); err != nil || there {
-		return "", false
+	var text string
+	if err := n.Decode(&text); err != nil {
+		return err
 	}
-	for _, m := range root.members {
-		var entries map[string]map[string]any
-		if json.Unmarshal(reader{src[m.start:m.end]}.strip(), &entries) != nil || len(entries) == 0 {
-			continue
+	*p = nil
+	if text != "" {
+		*p = strings.Split(text, ".")
+	}
+	return nil
+}
+
+// UnmarshalJSON reads either form.
+func (p *Path) UnmarshalJSON(raw []byte) error {
+	if len(raw) > 0 && raw[0] == '[' {
+		return json.Unmarshal(raw, (*[]string)(p))
+	}
+	var text string
+	if err := json.Unmarshal(raw, &text); err != nil {
+		return err
+	}
+	*p = nil
+	if text != "" {
+		*p = strings.Split(text, ".")
+	}
+	return nil
+}
+
+// MarshalYAML writes the shorter form that can be read again.
+func (p Path) MarshalYAML() (any, error) {
+	if slices.ContainsFunc(p, func(key string) bool { return key == "" || strings.Contains(key, ".") }) {
+		return []string(p), nil
+	}
+	return strings.Join(p, "."), nil
+}
+
+func (p Path) String() string {
+	if len(p) == 0 {
+		return "the top of the file"
+	}
+	return strings.Join(p, ".")
+}
+
+// Forms of headers and variables.
+const (
+	FormMap   = "map"
+	FormLines = "lines"
+	FormPairs = "pairs"
+)
+
+// Scopes of a file.
+const (
+	ScopeUser    = "user"
+	ScopeProject = "project"
+)
+
+// MaxText is the longest description that is read, in bytes.
+const MaxText = 64 << 10
+
+// FieldError says which field of a description cannot be used, and why.
+type FieldError struct{ Field, Why string }
+
+func (e *FieldError) Error() string { return e.Field + " " + e.Why }
+
+var speakable = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
+
+// Parse reads a description. Errors are *FieldError, or say what cannot be read.
+func Parse(text []byte) (Dialect, error) {
+	var d Dialect
+	if len(text) > MaxText {
+		return d, fmt.Errorf("it is longer than %d KiB", MaxText>>10)
+	}
+	dec := yaml.NewDecoder(bytes.NewReader(text))
+	dec.KnownFields(true)
+	if err := dec.Decode(&d); err != nil {
+		if errors.Is(err, io.EOF) {
+			return d, errors.New("there is nothing in it")
 		}
-		servers := 0
-		for _, e := range entries {
-			if e["command"] != nil || e["url"] != nil || e["serverUrl"] != nil || e["httpUrl"] != nil {
-				servers++
-			}
-		}
-		if servers == len(entries) || (servers > 0 && strings.Contains(strings.ToLower(m.name), "server")) {
-			return m.name, true
-		}
+		return d, errors.New(strings.TrimPrefix(err.Error(), "yaml: "))
 	}
-	return "", false
+	return d, d.Check()
 }
 
-// Lookup decodes the named entry; ok is false when there is none.
-func Lookup(src []byte, name string) (e Entry, ok bool, err error) {
-	all, err := Servers(src)
-	if err != nil || all[name] == nil {
-		return e, false, err
+// Check reports what cannot be used. The error is a *FieldError.
+func (d Dialect) Check() error {
+	bad := func(field, why string) error { return &FieldError{field, why} }
+	switch {
+	case !speakable.MatchString(d.Name):
+		return bad("dialect", "must be a short name of lower-case letters, digits and hyphens")
+	case !slices.Contains(configfile.Syntaxes, d.Syntax):
+		return bad("syntax", fmt.Sprintf("is %q; it must be json, yaml or toml", d.Syntax))
+	case d.Remote == nil && d.Command == nil:
+		return bad("remote", "and command are both missing; say how at least one kind of entry is written")
+	case d.Remote != nil && d.Remote.URL == "":
+		return bad("remote.url", "is missing; name the field with the address")
+	case d.Command != nil && d.Command.Command == "":
+		return bad("command.command", "is missing; name the field with the command")
+	case d.Command != nil && d.Command.Joined && d.Command.Args != "":
+		return bad("command.args", "does not go with joined, where the arguments stand with the command")
+	case d.Remote != nil && !slices.Contains([]string{"", FormMap, FormLines, FormPairs}, d.Remote.Form):
+		return bad("remote.form", "must be map, lines or pairs")
+	case d.Command != nil && !slices.Contains([]string{"", FormMap, FormLines}, d.Command.Form):
+		return bad("command.form", "must be map or lines")
+	case d.Off != nil && d.Off.Field == "":
+		return bad("off.field", "is missing")
+	case d.Reference != "" && !strings.Contains(d.Reference, "NAME"):
+		return bad("reference", "must have NAME in it, in the place of the variable's name")
+	case d.List == "" && len(d.Servers) == 0 && d.Syntax == "":
+		return bad("servers", "is missing")
 	}
-	plain := reader{all[name]}.strip()
-	if err := json.Unmarshal(plain, &e); err != nil {
-		return e, false, reader{src}.fail(bytes.Index(src, all[name]), "the entry %q is not an object with url and headers", name)
-	}
-	return e, true, nil
-}
-
-// Put returns src with the named entry set: replaced where it exists, added
-// after the last one otherwise, in the file's own indentation and line ends.
-// An empty src becomes a new file. The error is a *SyntaxError.
-func Put(src []byte, name string, e Entry) ([]byte, error) {
-	r := reader{src}
-	root, empty, err := r.root()
-	if err != nil {
-		return nil, err
-	}
-	if empty {
-		body, err := render(map[string]map[string]Entry{Map: {name: e}}, "", "  ", "\n")
-		if err != nil {
-			return nil, err
-		}
-		out := bytes.Clone(src)
-		if bytes.Contains(src, []byte("/")) && !bytes.HasSuffix(src, []byte("\n")) {
-			out = append(out, '\n') // or the object would become part of a comment
-		}
-		return append(out, body+"\n"...), nil
-	}
-	nl, unit := r.style(root)
-	servers, ok, err := r.servers(root)
-	if err != nil {
-		return nil, err
-	}
-	if !ok {
-		return r.add(root, Map, map[string]Entry{name: e}, nl, unit)
-	}
-	old, ok, err := r.find(servers, name)
-	if err != nil {
-		return nil, err
-	}
-	if !ok {
-		return r.add(servers, name, e, nl, unit)
-	}
-	if !r.ownLine(old.key) && !bytes.Contains(src[old.start:old.end], []byte("\n")) {
-		raw, err := json.Marshal(e)
-		return replace(src, old.start, old.end, string(raw)), err
-	}
-	body, err := render(e, r.indent(old.key), unit, nl)
-	if err != nil {
-		return nil, err
-	}
-	return replace(src, old.start, old.end, body), nil
-}
-
-func (r reader) root() (o object, empty bool, err error) {
-	at, err := r.blank(0)
-	if err != nil {
-		return o, false, err
-	}
-	if at == len(r.src) {
-		return o, true, nil
-	}
-	if r.src[at] != '{' {
-		return o, false, r.fail(at, "the file must be a JSON object; it starts with %q", r.src[at])
-	}
-	if o, err = r.object(at, 0); err != nil {
-		return o, false, err
-	}
-	if at, err = r.blank(o.close + 1); err == nil && at < len(r.src) {
-		err = r.fail(at, "something follows the end of the object")
-	}
-	return o, false, err
-}
-
-func (r reader) servers(root object) (o object, ok bool, err error) {
-	m, ok, err := r.find(root, Map)
-	if err != nil || !ok {
-		return o, ok, err
-	}
-	if r.src[m.start] != '{' {
-		return o, false, r.fail(m.start, "%q must be an object", Map)
-	}
-	o, err = r.object(m.start, 1)
-	return o, true, err
-}
-
-// style finds the line end and the step of indentation that the file uses.
-func (r reader) style(root object) (nl, unit string) {
-	nl, unit = "\n", "  "
-	if bytes.Contains(r.src, []byte("\r\n")) {
-		nl = "\r\n"
-	}
-	if len(root.members) > 0 && r.ownLine(root.members[0].key) {
-		if in := strings.TrimPrefix(r.indent(root.members[0].key), r.indent(root.open)); in != "" {
-			unit = in
+	for _, w := range []*Word{wordOf(d.Remote), wordOfCommand(d.Command)} {
+		if w != nil && (w.Field == "" || w.Word == "") {
+			return bad("type", "must have a field and a word")
 		}
 	}
-	return nl, unit
-}
-
-// indent is the white space that starts the line of the byte at i.
-func (r reader) indent(i int) string {
-	from := bytes.LastIndexByte(r.src[:i], '\n') + 1
-	to := from
-	for to < len(r.src) && (r.src[to] == ' ' || r.src[to] == '\t') {
-		to++
-	}
-	return string(r.src[from:to])
-}
-
-// ownLine reports whether nothing but white space stands before i on its line.
-func (r reader) ownLine(i int) bool {
-	from := bytes.LastIndexByte(r.src[:i], '\n') + 1
-	return from > 0 && len(bytes.TrimLeft(r.src[from:i], " \t")) == 0
-}
-
-// add appends a member to the object.
-func (r reader) add(o object, name string, value any, nl, unit string) ([]byte, error) {
-	inline := len(o.members) > 0 && !r.ownLine(o.close)
-	if inline {
-		raw, err := json.Marshal(value)
-		if err != nil {
-			return nil, err
+	for i, f := range d.Files {
+		switch {
+		case f.Path == "":
+			return bad(fmt.Sprintf("files[%d].path", i), "is missing")
+		case f.Scope != "" && f.Scope != ScopeUser && f.Scope != ScopeProject:
+			return bad(fmt.Sprintf("files[%d].scope", i), "must be user or project")
 		}
-		key, _ := json.Marshal(name)
-		last := o.members[len(o.members)-1].end
-		if o.comma {
-			// Keep the trailing comma where it is: the new member goes after it.
-			return replace(r.src, o.close, o.close, string(key)+": "+string(raw)), nil
-		}
-		return replace(r.src, last, last, ", "+string(key)+": "+string(raw)), nil
 	}
-	outer := r.indent(o.open)
-	inner := outer + unit
-	if n := len(o.members); n > 0 && r.ownLine(o.members[n-1].key) {
-		inner = r.indent(o.members[n-1].key)
-	}
-	body, err := render(value, inner, unit, nl)
-	if err != nil {
-		return nil, err
-	}
-	key, _ := json.Marshal(name)
-	line := inner + string(key) + ": " + body
-	if o.comma {
-		line += ","
-	}
-	var out []byte
-	if r.ownLine(o.close) {
-		at := bytes.LastIndexByte(r.src[:o.close], '\n') + 1
-		out = replace(r.src, at, at, line+nl)
-	} else {
-		out = replace(r.src, o.close, o.close, nl+line+nl+outer)
-	}
-	if n := len(o.members); n > 0 && !o.comma {
-		last := o.members[n-1].end
-		out = replace(out, last, last, ",")
-	}
-	return out, nil
+	return nil
 }
 
-func render(v any, prefix, unit, nl string) (string, error) {
+func wordOf(r *Remote) *Word {
+	if r == nil {
+		return nil
+	}
+	return r.Type
+}
+
+func wordOfCommand(c *Command) *Word {
+	if c == nil {
+		return nil
+	}
+	return c.Type
+}
+
+// Marshal writes a description.
+func (d Dialect) Marshal() ([]byte, error) {
 	var buf bytes.Buffer
-	enc := json.NewEncoder(&buf)
-	enc.SetEscapeHTML(false)
-	enc.SetIndent(prefix, unit)
-	if err := enc.Encode(v); err != nil {
-		return "", err
+	enc := yaml.NewEncoder(&buf)
+	enc.SetIndent(2)
+	if err := errors.Join(enc.Encode(d), enc.Close()); err != nil {
+		return nil, fmt.Errorf("write a dialect: %w", err)
 	}
-	return strings.ReplaceAll(strings.TrimRight(buf.String(), "\n"), "\n", nl), nil
+	return buf.Bytes(), nil
 }
 
-func replace(src []byte, from, to int, with string) []byte {
-	out := make([]byte, 0, len(src)+len(with))
-	out = append(out, src[:from]...)
-	out = append(out, with...)
-	return append(out, src[to:]...)
-}
+//go:embed shipped/*.yaml
+var shipped embed.FS
 
-// strip returns the text as plain JSON: comments and trailing commas become
-// blanks. The text must have been read without error before.
-func (r reader) strip() []byte {
-	out := bytes.Clone(r.src)
-	wipe := func(from, to int) {
-		for i := from; i < to; i++ {
-			if out[i] != '\n' {
-				out[i] = ' '
-			}
-		}
-	}
-	comma := -1
-	for i := 0; i < len(out); {
-		next, err := r.blank(i)
+// Shipped are the dialects that come along, the common one first.
+func Shipped() []Dialect {
+	var out []Dialect
+	files, _ := fs.Glob(shipped, "shipped/*.yaml") // the pattern is well-formed
+	for _, name := range files {
+		text, err := shipped.ReadFile(name)
 		if err != nil {
-			return out
+			continue // it was listed a moment ago
 		}
-		if next > i {
-			wipe(i, next)
-			i = next
-			continue
-		}
-		switch r.src[i] {
-		case '"':
-			_, end, err := r.text(i)
-			if err != nil {
-				return out
-			}
-			i, comma = end, -1
-		case ',':
-			comma = i
-			i++
-		case '}', ']':
-			if comma >= 0 {
-				out[comma] = ' '
-			}
-			comma = -1
-			i++
-		default:
-			comma = -1
-			i++
+		if d, err := Parse(text); err == nil {
+			out = append(out, d)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Dialect) int {
+		return strings.Compare(rank(a), rank(b))
+	})
 	return out
 }
 
-// Plain returns JSON with comments and trailing commas as plain JSON: they become
-// blanks, so that places in the text stay the same.
-func Plain(src []byte) []byte { return reader{src}.strip() }
+func rank(d Dialect) string {
+	if d.Name == Common {
+		return ""
+	}
+	return d.Name
+}
+
+// Common is the name of the dialect that many assistants speak.
+const Common = "common"
+
+// Locate is a place on a machine, with the home directory and variables put in; "" where
+// the place is for another system, or a variable is not set.
+func (p Place) Locate(os, home, dir string, getenv func(string) string) string {
+	if len(p.OS) > 0 && !slices.Contains(p.OS, os) {
+		return ""
+	}
+	missing := false
+	path := variable.ReplaceAllStringFunc(p.Path, func(ref string) string {
+		value := getenv(ref[2 : len(ref)-1])
+		missing = missing || value == ""
+		return value
+	})
+	switch {
+	case missing:
+		return ""
+	case strings.HasPrefix(path, "~/"):
+		return home + path[1:]
+	case p.Scope == ScopeProject && !strings.HasPrefix(path, "/"):
+		return dir + "/" + path
+	}
+	return path
+}
+
+var variable = regexp.MustCompile(`\$\{[A-Za-z_][A-Za-z0-9_]*\}`)

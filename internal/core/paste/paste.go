@@ -15,6 +15,7 @@ import (
 	"sort"
 	"strings"
 
+	"bouncer/internal/core/configfile"
 	"bouncer/internal/core/dialect"
 	"bouncer/internal/core/looks"
 )
@@ -61,6 +62,8 @@ func Read(text string) (servers []Server, notes []string, err error) {
 	switch {
 	case text == "":
 		return nil, nil, errors.New("there is nothing in it")
+	case strings.HasPrefix(text, "[") && len(readFile(text)) > 0:
+		servers = readFile(text) // a table of TOML, and no list of JSON
 	case strings.HasPrefix(text, "{"), strings.HasPrefix(text, "["), strings.HasPrefix(text, `"`), strings.HasPrefix(text, "//"),
 		strings.HasPrefix(text, "/*"):
 		servers, notes, err = readJSON(text, notes)
@@ -70,6 +73,9 @@ func Read(text string) (servers []Server, notes []string, err error) {
 		}
 		servers = []Server{{URL: text}}
 	default:
+		if servers = readFile(text); len(servers) > 0 {
+			break
+		}
 		var s Server
 		s, err = readCommand(text)
 		servers = []Server{s}
@@ -87,6 +93,42 @@ func Read(text string) (servers []Server, notes []string, err error) {
 	return servers, notes, nil
 }
 
+// readFile reads servers from a configuration file in YAML or TOML; none for what is no
+// such file.
+func readFile(text string) (out []Server) {
+	if !strings.Contains(text, "\n") {
+		return nil
+	}
+	for _, syntax := range []configfile.Syntax{configfile.TOML, configfile.YAML} {
+		f, err := configfile.Parse([]byte(text), syntax)
+		if err != nil || f.Root.Kind != configfile.Map {
+			continue
+		}
+		learned := dialect.Learn(f, "pasted")
+		if len(learned) == 0 {
+			continue
+		}
+		for _, e := range learned[0].Entries {
+			if e.URL == "" && e.Command == "" {
+				continue
+			}
+			s := Server{Name: e.Name, Command: e.Command, Args: e.Args, Dir: e.Dir, URL: e.URL, Notes: e.Notes}
+			if strings.EqualFold(e.Type, "sse") {
+				s.Transport = "sse"
+			}
+			for _, v := range e.Env {
+				s.Env = append(s.Env, Value{Name: v.Name, Value: v.Value})
+			}
+			for _, v := range e.Headers {
+				s.Headers = append(s.Headers, Value{Name: v.Name, Value: v.Value})
+			}
+			out = append(out, s)
+		}
+		return out
+	}
+	return nil
+}
+
 var fence = regexp.MustCompile("(?s)^```[a-z]*\\s*\n(.*?)\n?```$")
 
 func fenced(text string) (string, bool) {
@@ -99,8 +141,8 @@ func fenced(text string) (string, bool) {
 // readJSON reads servers from JSON in any of its usual shapes.
 func readJSON(text string, notes []string) ([]Server, []string, error) {
 	var whole any
-	plain, mended := mend(text)
-	if err := json.Unmarshal(dialect.Plain([]byte(plain)), &whole); err != nil {
+	plain, mended := Mend(text)
+	if err := json.Unmarshal(configfile.Plain([]byte(plain)), &whole); err != nil {
 		var syntax *json.SyntaxError
 		if errors.As(err, &syntax) {
 			at := min(int(syntax.Offset), len(plain))
@@ -125,8 +167,8 @@ func readJSON(text string, notes []string) ([]Server, []string, error) {
 	return out, notes, nil
 }
 
-// mend closes what was left open, and puts braces around members without an object.
-func mend(text string) (string, []string) {
+// Mend closes what was left open, and puts braces around members without an object.
+func Mend(text string) (string, []string) {
 	var notes []string
 	if strings.HasPrefix(text, `"`) {
 		text, notes = "{"+strings.TrimSuffix(strings.TrimSpace(text), ",")+"}", append(notes, "the braces around it were missing")
@@ -182,7 +224,7 @@ func find(v any, name string) []entry {
 			}
 			return []entry{{name, v}}
 		}
-		for _, key := range []string{dialect.Map, "servers", "mcp", "context_servers"} {
+		for _, key := range []string{"mcpServers", "servers", "mcp", "context_servers"} {
 			if inner, ok := v[key]; ok {
 				if out := find(inner, ""); len(out) > 0 {
 					return out

@@ -228,21 +228,19 @@ func (r Rule) Propose(taken func(name string) bool) string {
 	word := func(glob string) string {
 		return strings.Trim(unspeakable.ReplaceAllString(strings.ToLower(glob), "-"), "-")
 	}
-	parts := []string{string(r.Effect)}
-	if tool := word(r.Tool); tool != "" {
-		parts = append(parts, tool)
-	} else {
-		parts = append(parts, "all")
+	tool, server, agent := word(r.Tool), word(r.Server), word(r.Agent)
+	if tool == "" {
+		tool = "all"
 	}
-	if server := word(r.Server); server != "" {
-		parts = append(parts, "on", server)
+	base := string(r.Effect) + "-" + tool
+	for _, part := range []string{"on-" + server, "for-" + agent} {
+		// What does not fit is left out as a whole: half a name would be somebody else's.
+		if longer := base + "-" + part; !strings.HasSuffix(part, "-") && len(longer) <= MaxName-4 {
+			base = longer
+		}
 	}
-	if agent := word(r.Agent); agent != "" {
-		parts = append(parts, "for", agent)
-	}
-	base := strings.Join(parts, "-")
 	if most := MaxName - 4; len(base) > most {
-		base = strings.TrimRight(base[:most], "-")
+		base = base[:strings.LastIndexByte(base[:most+1], '-')]
 	}
 	name := base
 	for i := 2; taken(name); i++ {

@@ -77,3 +77,47 @@ func TestNamesOfRules(t *testing.T) {
 		assert.ErrorContains(t, CheckName(bad), "name is", bad)
 	}
 }
+
+// Names and notes may be as long as is said, and no longer; a proposal never is.
+func TestLengthsOfNames(t *testing.T) {
+	t.Parallel()
+	assert.NoError(t, CheckName(strings.Repeat("a", MaxName)))
+	assert.Error(t, CheckName(strings.Repeat("a", MaxName+1)))
+	r := Rule{Name: "x", Effect: Admit, Agent: "*", Server: "*", Tool: "*", Note: strings.Repeat("n", 500)}
+	assert.NoError(t, r.Check())
+	r.Note += "n"
+	assert.Error(t, r.Check())
+	r.Note, r.Tool = "", strings.Repeat("t", MaxGlob)
+	assert.NoError(t, r.Check())
+	r.Tool += "t"
+	assert.Error(t, r.Check())
+
+	never := func(string) bool { return false }
+	most := MaxName - 4
+	for tool, want := range map[string]string{
+		strings.Repeat("t", most-len("admit-")):                     "admit-" + strings.Repeat("t", most-len("admit-")),
+		strings.Repeat("t", most-len("admit-")+1):                   "admit",
+		strings.Repeat("t", most-len("admit--u")) + "_u":            "admit-" + strings.Repeat("t", most-len("admit--u")) + "-u",
+		strings.Repeat("t", most-len("admit-")) + "_u":              "admit-" + strings.Repeat("t", most-len("admit-")),
+		strings.Repeat("t", most-len("admit--on-sailings")):         "admit-" + strings.Repeat("t", most-len("admit--on-sailings")) + "-on-sailings",
+		strings.Repeat("t", most-len("admit--on-sailings")+1) + "*": "admit-" + strings.Repeat("t", most-len("admit--on-sailings")+1),
+	} {
+		got := Rule{Effect: Admit, Agent: "*", Server: "sailings", Tool: tool}.Propose(never)
+		assert.Equal(t, want, got, tool)
+		assert.LessOrEqual(t, len(got), MaxName)
+	}
+	taken := map[string]bool{"admit-all": true, "admit-all-2": true, "admit-all-3": true}
+	assert.Equal(t, "admit-all-4", Rule{Effect: Admit, Agent: "*", Server: "*", Tool: "*"}.Propose(func(n string) bool { return taken[n] }))
+}
+
+// Of several rules that say the same, the first is the reason.
+func TestTheFirstRuleIsTheReason(t *testing.T) {
+	t.Parallel()
+	list := []Rule{
+		{ID: "first", Name: "first", Effect: Admit, Agent: "*", Server: "*", Tool: "*"}, {ID: "second", Name: "second", Effect: Admit, Agent: "*", Server: "*", Tool: "find"},
+	}
+	set := NewSet(list).For(Subject{Name: "a", Confirmed: true}).On("b")
+	assert.Equal(t, 2, set.Len())
+	assert.Equal(t, "first first", set.Decide("find").RuleID()+" "+set.Decide("find").RuleName())
+	assert.Equal(t, " ", Decision{}.RuleID()+" "+Decision{}.RuleName())
+}

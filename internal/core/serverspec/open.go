@@ -9,6 +9,9 @@ import (
 	"bouncer/internal/core/team"
 )
 
+// Open reports a secret in what is kept in the open of a server; nil for none.
+func Open(s team.Server) error { return checkOpen(s, "update") }
+
 // checkOpen refuses secrets among what is kept and shown in the open: variables,
 // headers, arguments and the address. The error names the command that seals it; verb is
 // register or update.

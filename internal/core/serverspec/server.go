@@ -81,17 +81,21 @@ type ServerPatch struct {
 	ToolLimits  *[]team.ToolLimits `json:"toolLimits,omitempty" doc:"all limits for some of its tools"`
 	MessageMiB  *int               `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
 
-	Sharing    *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
-	Document   *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
-	Operations *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
-	Per        *string           `json:"per,omitempty" enum:"team,person,agent"`
-	Secret     *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
-	Places     *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
-	SignIn     *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
+	Sharing     *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
+	Document    *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
+	DocumentURL *string           `json:"documentURL,omitempty" doc:"address of another OpenAPI document instead"`
+	Operations  *[]team.Operation `json:"operations,omitempty" doc:"of a REST API: all operations that are tools"`
+	Per         *string           `json:"per,omitempty" enum:"team,person,agent"`
+	Secret      *string           `json:"secret,omitempty" doc:"name of another stored secret to be given to it; empty for none"`
+	Places      *[]team.Place     `json:"places,omitempty" doc:"all further secrets"`
+	SignIn      *team.SignInWay   `json:"signIn,omitempty" doc:"how a grant is come by; an empty object for none"`
 	// TakeIssuer is how a maintainer confirms that the authorization server is another
 	// one.
 	TakeIssuer bool `json:"takeIssuer,omitempty" doc:"keep to the authorization server that the server names from now on, though it is another one than before"`
-	Version    *int `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+	// PrivateRanges are for admins: what a server names is reached there.
+	PrivateRanges *[]string `json:"privateRanges,omitempty" doc:"all private address ranges in which its authorization server may be; kept by admins"`
+
+	Version *int `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // Apply returns a server as a patch alters it. The error is a *team.FieldError or
@@ -201,6 +205,7 @@ func (p ServerPatch) options(o *team.ServerOptions) {
 	set(&o.TooLarge, p.TooLarge)
 	set(&o.ToolLimits, p.ToolLimits)
 	set(&o.MessageMiB, p.MessageMiB)
+	set(&o.PrivateRanges, p.PrivateRanges)
 }
 
 // Reaches reports whether the patch alters how the server is reached, so that it has to
@@ -228,7 +233,7 @@ func SameOrigin(a, b string) bool {
 func Summary(s team.Server) string {
 	at := s.URL
 	if s.Transport == team.Stdio {
-		at = strings.Join(append([]string{s.Command}, s.Args...), " ")
+		at = s.Command // its arguments are for those who keep servers
 	}
 	return fmt.Sprintf("%s, secret %q, paused %v", at, s.Secret, s.Paused)
 }

@@ -5,6 +5,7 @@
 package team
 
 import (
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"time"
@@ -145,6 +146,8 @@ type ServerOptions struct {
 	Per        string       `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
 	Places     []Place      `json:"places,omitempty" doc:"further secrets, and where they go"`
 	SignIn     *SignInWay   `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
+
+	PrivateRanges []string `json:"privateRanges,omitempty" doc:"private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins"`
 }
 
 // CallLimits are how long a call may take and how much it may bring.
@@ -411,6 +414,55 @@ type TurnedAway struct {
 	Server string    `json:"server,omitempty" doc:"server whose address was asked"`
 }
 
+// States of a MachineCode.
+const (
+	CodeOpen  = "open"
+	CodeUsed  = "used"
+	CodeEnded = "ended"
+)
+
+// MachineCode is a one-time code with which an assistant on another machine is enrolled.
+type MachineCode struct {
+	ID      string     `json:"id"`
+	Agent   string     `json:"agent"`
+	Owner   string     `json:"owner" doc:"owner of the agent; empty for the team"`
+	By      string     `json:"by" doc:"who made it"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used,omitempty"`
+	From    string     `json:"from,omitempty" doc:"address that it was used from"`
+	Host    string     `json:"host,omitempty" doc:"what the machine calls itself"`
+	State   string     `json:"state" enum:"open,used,ended"`
+}
+
+// StateAt tells whether the code can be used at a time.
+func (c MachineCode) StateAt(now time.Time) string {
+	switch {
+	case c.Used != nil:
+		return CodeUsed
+	case !now.Before(c.Expires):
+		return CodeEnded
+	}
+	return CodeOpen
+}
+
+// Contact is how an agent was last seen since the service started.
+type Contact struct {
+	First    time.Time  `json:"first"`
+	Last     time.Time  `json:"last"`
+	Times    int        `json:"times" doc:"how often it introduced itself"`
+	Client   string     `json:"client" doc:"what the assistant calls itself"`
+	Version  string     `json:"version"`
+	Revision string     `json:"revision" doc:"of the protocol, as it is spoken with the agent"`
+	Pass     string     `json:"pass" doc:"id of the pass that was shown"`
+	Tools    int        `json:"tools" doc:"how many tools the list had that it fetched last"`
+	Fetched  *time.Time `json:"fetched,omitempty" doc:"when it fetched a list of tools last"`
+	Server   string     `json:"server,omitempty" doc:"the only server that it was the list of; all within reach if left out"`
+	List     string     `json:"list,omitempty" doc:"which list that was; another one is offered when this differs from listNow"`
+	ListNow  string     `json:"listNow,omitempty" doc:"the list that is offered now, at the same address"`
+	Stale    bool       `json:"stale" doc:"it has not fetched the present list"`
+}
+
 // Bucket is a count of calls within one step of time.
 type Bucket struct {
 	At      time.Time `json:"at"`
@@ -428,6 +480,29 @@ type Change struct {
 	Subject string    `json:"subject"`
 	Before  string    `json:"before,omitempty"`
 	After   string    `json:"after,omitempty"`
+	// Undoable is for whoever asks.
+	Undoable bool    `json:"undoable" doc:"you can undo it, if nothing was altered there since"`
+	Revert   *Revert `json:"-"`
+}
+
+// Kinds of Revert.
+const (
+	RevertAgent     = "agent"
+	RevertPerson    = "person"
+	RevertServer    = "server"
+	RevertRule      = "rule"
+	RevertRuleAdded = "rule-added"
+	RevertRuleGone  = "rule-gone"
+)
+
+// Revert is what puts a change back: an alteration of the one that was altered, as long
+// as it has the version that the change left it with.
+type Revert struct {
+	Kind    string          `json:"kind"`
+	ID      string          `json:"id"`
+	Name    string          `json:"name"`
+	Version int             `json:"version"`
+	Patch   json.RawMessage `json:"patch,omitempty"`
 }
 
 // FieldError names the field of an input that cannot be accepted, and the fix.

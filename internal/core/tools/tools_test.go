@@ -187,3 +187,22 @@ func TestRulesKnowEachThingByOneName(t *testing.T) {
 		assert.Equal(t, want, row.kind.Rule(row.name))
 	}
 }
+
+// A name keeps every character that a name may have, to the last one of each range, and
+// is marked from the first byte on that does not fit.
+func TestExposeKeepsWhatFits(t *testing.T) {
+	t.Parallel()
+	assert.Equal(t, "s__09AZaz_-", Expose("s", "09AZaz_-", nil))
+	for _, other := range []string{"/", ":", "@", "[", "`", "{", ".", " ", "é"} {
+		got := Expose("s", "a"+other, nil)
+		assert.Regexp(t, `^s__a_+[a-z2-7]+$`, got, other)
+		assert.NotEqual(t, "s__a_", got)
+	}
+	fits := strings.Repeat("t", maxExposed-len("s__"))
+	assert.Equal(t, "s__"+fits, Expose("s", fits, nil))
+	long := Expose("s", fits+"t", nil)
+	assert.Len(t, long, maxExposed)
+	assert.NotEqual(t, long, Expose("s", fits+"u", nil))
+	short := strings.Repeat("t", maxExposed-markLen-len("s__"))
+	assert.Equal(t, "s__"+short[1:]+"_", Expose("s", short[1:]+".", nil)[:maxExposed-markLen])
+}

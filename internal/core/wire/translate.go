@@ -6,8 +6,8 @@ import (
 	"fmt"
 )
 
-// Hop says how a result has to look for the one who asked.
-type Hop struct {
+// Translation says how a result has to look for the one who asked.
+type Translation struct {
 	Method string
 	// From and To are the revisions of the server and of the agent.
 	From, To string
@@ -36,7 +36,7 @@ func holdsContent(method string) bool {
 }
 
 // Plain reports whether the result may go out with no more than another id.
-func (h *Hop) Plain(b []byte, f Frame) bool {
+func (h *Translation) Plain(b []byte, f Frame) bool {
 	if !f.Error.Empty() || f.Result.Empty() || b[f.Result.Start] != '{' {
 		return true
 	}
@@ -70,7 +70,7 @@ func mentions(b []byte, word string) bool {
 
 // AppendResultFor appends the response in src, under the raw id, as the agent of
 // the hop can take it. f must be the frame read from src.
-func AppendResultFor(dst, src []byte, f Frame, id []byte, h *Hop) []byte {
+func AppendResultFor(dst, src []byte, f Frame, id []byte, h *Translation) []byte {
 	if h.Plain(src, f) {
 		return AppendWithID(dst, src, f, id)
 	}
@@ -78,7 +78,7 @@ func AppendResultFor(dst, src []byte, f Frame, id []byte, h *Hop) []byte {
 }
 
 // result rewrites a result member by member.
-func (h *Hop) result(b []byte, at Span) []byte {
+func (h *Translation) result(b []byte, at Span) []byte {
 	out := make([]byte, 0, at.End-at.Start+128)
 	out = append(out, '{')
 	sep := func(name string) {
@@ -159,7 +159,7 @@ func (h *Hop) result(b []byte, at Span) []byte {
 	return append(out, '}')
 }
 
-func (h *Hop) meta(b []byte, at Span) []byte {
+func (h *Translation) meta(b []byte, at Span) []byte {
 	out := []byte{'{'}
 	named := false
 	if !at.Empty() && b[at.Start] == '{' {
@@ -184,7 +184,7 @@ func (h *Hop) meta(b []byte, at Span) []byte {
 	return append(out, '}')
 }
 
-func (h *Hop) each(dst, b []byte, at Span, fn func(dst, b []byte, v Span) []byte) []byte {
+func (h *Translation) each(dst, b []byte, at Span, fn func(dst, b []byte, v Span) []byte) []byte {
 	dst = append(dst, '[')
 	first := true
 	_ = Elements(b, at, func(v Span) error {
@@ -199,7 +199,7 @@ func (h *Hop) each(dst, b []byte, at Span, fn func(dst, b []byte, v Span) []byte
 }
 
 // message rewrites one message of a prompt.
-func (h *Hop) message(dst, b []byte, v Span) []byte {
+func (h *Translation) message(dst, b []byte, v Span) []byte {
 	if b[v.Start] != '{' {
 		return append(dst, v.Of(b)...)
 	}
@@ -211,7 +211,7 @@ func (h *Hop) message(dst, b []byte, v Span) []byte {
 }
 
 // contents rewrites one part of a resource.
-func (h *Hop) contents(dst, b []byte, v Span) []byte {
+func (h *Translation) contents(dst, b []byte, v Span) []byte {
 	if h.Rename == nil || b[v.Start] != '{' {
 		return append(dst, v.Of(b)...)
 	}
@@ -225,7 +225,7 @@ func (h *Hop) contents(dst, b []byte, v Span) []byte {
 
 // block rewrites one content block, and puts what the agent's revision does not
 // know into words.
-func (h *Hop) block(dst, b []byte, v Span) []byte {
+func (h *Translation) block(dst, b []byte, v Span) []byte {
 	if b[v.Start] != '{' {
 		return append(dst, v.Of(b)...)
 	}

@@ -38,7 +38,7 @@ func TestResultsAreTranslatedBetweenTheEras(t *testing.T) {
 			src := []byte(`{"jsonrpc":"2.0","id":42,"result":` + row.result + `}`)
 			f, err := ReadFrame(src)
 			require.NoError(t, err)
-			h := &Hop{Method: row.method, From: row.from, To: row.to, Rename: row.rename, Info: []byte(`{"name":"bouncer"}`)}
+			h := &Translation{Method: row.method, From: row.from, To: row.to, Rename: row.rename, Info: []byte(`{"name":"bouncer"}`)}
 			out := AppendResultFor(nil, src, f, []byte(`"mine"`), h)
 			var m struct {
 				ID     string

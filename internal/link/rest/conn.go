@@ -79,7 +79,9 @@ func (l *Conn) Offer(context.Context) (link.Offer, error) { return l.offers, nil
 // Probe implements Link: it asks for the base address. Whatever answers there is
 // a server; only what is wrong with reaching it, or with the credential, fails.
 func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
-	c := base.NewStages(l.Short)
+	c := l.Stages(nil)
+	defer c.End()
+	c.At("connect")
 	ctx, cancel := context.WithTimeout(ctx, l.Options.SetupTimeout)
 	defer cancel()
 	err := l.knock(c.Trace(ctx))

@@ -225,11 +225,14 @@ func (n *stream) reason(stage string) error {
 
 // Probe implements link.Transport.
 func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
-	c := base.NewStages(l.Short)
+	c := l.Stages(nil)
+	defer c.End()
+	c.At("connect")
 	if _, err := l.open(ctx, c); err != nil {
 		return link.Offer{}, c.List(), err
 	}
 	began := time.Now()
+	c.At("tools")
 	o, err := l.Offer(ctx)
 	c.Add("tools", began, err)
 	return o, c.List(), err

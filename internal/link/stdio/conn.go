@@ -98,7 +98,7 @@ func (p *Conn) open(ctx context.Context) (*process, []team.Stage, error) {
 	if c := p.current.Load(); c != nil && !c.Over() {
 		return c, nil, nil
 	}
-	s, err := p.opening.Do(ctx, p.Options.SetupTimeout, func(ctx context.Context) (launched, error) {
+	s, err := p.opening.Do(ctx, max(longestStart, p.Options.SetupTimeout), func(ctx context.Context) (launched, error) {
 		if c := p.current.Load(); c != nil && !c.Over() {
 			return launched{process: c}, nil
 		}
@@ -110,14 +110,33 @@ func (p *Conn) open(ctx context.Context) (*process, []team.Stage, error) {
 	return s.process, s.stages, nil
 }
 
+// longestStart is how long a process may take to answer initialize as long as it keeps
+// writing to standard error: a package runner that downloads first. In silence it has
+// link.Options.SetupTimeout.
+const longestStart = 5 * time.Minute
+
 // launch starts the process and opens the session.
 func (p *Conn) launch(ctx context.Context) (launched, error) {
-	k := base.NewStages(p.Short)
-	c, err := p.start(ctx)
+	stderr := &tailBuffer{}
+	k := p.Stages(func() string { return p.Short(lastLine(p.Masker.Text(stderr.String()))) })
+	defer k.End()
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	silence := time.AfterFunc(p.Options.SetupTimeout, func() { stop(context.DeadlineExceeded) })
+	defer silence.Stop()
+	stderr.heard = func() {
+		if ctx.Err() == nil {
+			silence.Reset(p.Options.SetupTimeout)
+		}
+	}
+	k.At("launch")
+	c, err := p.start(ctx, stderr)
 	k.Lap("launch", err)
 	if err != nil {
 		return launched{stages: k.List()}, err
 	}
+	silence.Reset(p.Options.SetupTimeout)
+	k.At("initialize")
 	c.greeting, err = p.initialize(ctx, c)
 	k.Lap("initialize", err)
 	if err != nil {
@@ -186,7 +205,7 @@ func (p *Conn) begin(ctx context.Context, c *process, a *link.Ask) (link.Exchang
 }
 
 // start starts the process, or says why it cannot be.
-func (p *Conn) start(ctx context.Context) (_ *process, err error) {
+func (p *Conn) start(ctx context.Context, stderr *tailBuffer) (_ *process, err error) {
 	path, err := p.find()
 	if err != nil {
 		return nil, err
@@ -208,7 +227,7 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 	if err != nil {
 		return nil, errors.Join(err, inR.Close(), inW.Close())
 	}
-	c := &process{stdin: inW, started: time.Now(), files: look(path, p.c.Dir, p.c.Args)}
+	c := &process{stdin: inW, stderr: stderr, started: time.Now(), files: look(path, p.c.Dir, p.c.Args)}
 	c.Mux = mux.New(p.Base, c.send)
 	c.Late, c.Gone = c.silence, func(stage string) error { return p.gone(c, stage) }
 	c.cmd = &exec.Cmd{
@@ -218,7 +237,7 @@ func (p *Conn) start(ctx context.Context) (_ *process, err error) {
 		Env:    append(p.environment(), secrets...),
 		Stdin:  inR,
 		Stdout: outW,
-		Stderr: &c.stderr,
+		Stderr: c.stderr,
 		// No waiting for ever on a grandchild that holds stderr open.
 		WaitDelay: 2 * time.Second,
 	}
@@ -306,7 +325,9 @@ func (p *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 	if err != nil {
 		return link.Offer{}, stages, err
 	}
-	k := base.NewStages(p.Short)
+	k := p.Stages(nil)
+	defer k.End()
+	k.At("tools")
 	o, err := p.Offer(ctx)
 	k.Lap("tools", err)
 	return o, append(stages, k.List()...), err

@@ -7,4 +7,4 @@ type Limits struct{ MemoryMiB, OpenFiles, Processes int }
 
 func (l Limits) apply(int) {}
 
-func (p *process) guard(Limits) {}
+func (c *process) guard(Limits) {}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -34,7 +35,7 @@ type process struct {
 	started  time.Time
 	files    program       // what it was started from
 	greeting link.Greeting // set before the child is shared
-	stderr   tailBuffer
+	stderr   *tailBuffer
 	noise    atomic.Int64
 	excess   atomic.Pointer[string] // which limit it went over, when it did
 	exit     error                  // of the wait; to be read after ended
@@ -90,11 +91,22 @@ func (c *process) stop(ctx context.Context) {
 
 // tailBuffer keeps the end of what is written to it. It is safe for concurrent use.
 type tailBuffer struct {
+	heard func() // called when something is written; nil for nobody
+
 	mu  sync.Mutex // guards what follows
 	buf []byte
 }
 
+// lastLine is the last line of a text that says something.
+func lastLine(text string) string {
+	text = strings.TrimRight(text, "\r\n \t")
+	return text[strings.LastIndexAny(text, "\r\n")+1:]
+}
+
 func (r *tailBuffer) Write(p []byte) (int, error) {
+	if r.heard != nil {
+		r.heard()
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.buf = append(r.buf, p...)

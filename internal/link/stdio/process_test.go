@@ -69,6 +69,30 @@ func TestProcessesAreKeptWithinTheirLimits(t *testing.T) {
 	assert.Equal(t, "40", got)
 }
 
+// A process that says what it is doing gets the time that it needs; one that is silent
+// gets what it is given.
+func TestAStartThatSaysWhatItDoes(t *testing.T) {
+	t.Parallel()
+	var progress link.Progress
+	p := New(
+		Command{Server: "actor", Command: os.Args[0], Env: map[string]string{"PLAY": "runner"}},
+		link.Options{SetupTimeout: 3 * time.Second, Progress: &progress},
+	)
+	defer p.Close(context.Background())
+	opened := make(chan error, 1)
+	go func() {
+		_, err := p.Open(t.Context())
+		opened <- err
+	}()
+	require.Eventually(t, func() bool {
+		step, ok := progress.At("actor")
+		return ok && step.Stage == "initialize" && strings.HasPrefix(step.Words, "fetching ")
+	}, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, <-opened)
+	_, ok := progress.At("actor")
+	assert.False(t, ok, "what is done is forgotten")
+}
+
 // TestMain lets the test binary play the processes that the tests start.
 func TestMain(m *testing.M) {
 	if play := os.Getenv("PLAY"); play != "" {
@@ -105,6 +129,11 @@ func act(play string) int {
 	case "exits":
 		fmt.Fprintln(os.Stderr, "the variable HARBOUR is missing; the key was skf-canary-0123456789")
 		return 3
+	case "runner": // fetches something first, and says so
+		for i := range 80 {
+			fmt.Fprintf(os.Stderr, "fetching %d of 80\n", i+1)
+			time.Sleep(50 * time.Millisecond)
+		}
 	case "chatty": // writes a greeting for people and nothing else
 		out("Welcome to the harbour!")
 		_, _ = io.Copy(io.Discard, os.Stdin)

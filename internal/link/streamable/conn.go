@@ -413,7 +413,9 @@ func (l *Conn) notify(ctx context.Context, header http.Header, method string, pa
 // Probe implements Link, on a fresh connection. The link is left open on
 // success.
 func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
-	c := base.NewStages(l.Short)
+	c := l.Stages(nil)
+	defer c.End()
+	c.At("connect")
 	fresh := l.session.Load() == nil
 	_, err := l.Open(c.Trace(ctx))
 	if err != nil || fresh {
@@ -423,6 +425,7 @@ func (l *Conn) Probe(ctx context.Context) (link.Offer, []team.Stage, error) {
 		return link.Offer{}, c.List(), err
 	}
 	began := time.Now()
+	c.At("tools")
 	o, err := l.Offer(ctx)
 	c.Add("tools", began, err)
 	return o, c.List(), err

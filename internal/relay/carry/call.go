@@ -40,7 +40,7 @@ type Call struct {
 	target      *snapshot.Target
 	entry       *journal.Entry // nil for what is not recorded
 	ask         link.Ask
-	translation wire.Hop
+	translation wire.Translation
 
 	ctx    context.Context // of the whole job
 	cancel context.CancelCauseFunc
@@ -116,7 +116,7 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 		id:          f.ID.Of(body),
 		body:        body,
 		params:      p,
-		translation: wire.Hop{Method: f.Method, To: c.Revision, Info: carrier.o.Info},
+		translation: wire.Translation{Method: f.Method, To: c.Revision, Info: carrier.o.Info},
 	}
 	if f.Method != "completion/complete" && !strings.HasPrefix(f.Method, "tasks/") {
 		j.entry = &journal.Entry{
@@ -394,30 +394,30 @@ func (j *Call) bind(ctx context.Context) (release func() bool) {
 
 // resumed takes a parked job up again with the agent's answers in the request of
 // now.
-func (parked *Call) resumed(ctx context.Context, now *Call) func() {
-	parked.caller, parked.reply, parked.id, parked.body, parked.params = now.caller, now.reply, now.id, now.body, now.params
-	parked.carrier.calls.Add(1)
-	defer parked.carrier.calls.Done()
-	l, replies := parked.suspension, parked.replies
-	parked.suspension, parked.replies = nil, nil
+func (j *Call) resumed(ctx context.Context, now *Call) func() {
+	j.caller, j.reply, j.id, j.body, j.params = now.caller, now.reply, now.id, now.body, now.params
+	j.carrier.calls.Add(1)
+	defer j.carrier.calls.Done()
+	l, replies := j.suspension, j.replies
+	j.suspension, j.replies = nil, nil
 	if l.missing(replies) {
 		// Without its answers there is nothing to go on with; it is asked again.
-		if !parked.carrier.suspensions.put(l) {
+		if !j.carrier.suspensions.put(l) {
 			l.expire()
-			parked.reply.Refuse(parked.id, wire.CodeInternal, "too many calls wait for answers", nil)
+			j.reply.Refuse(j.id, wire.CodeInternal, "too many calls wait for answers", nil)
 		}
 		return nil
 	}
-	parked.reply.KeepAlive()
+	j.reply.KeepAlive()
 	for key, q := range l.questions {
-		if err := parked.exchange.Answer(parked.ctx, wire.AppendResult(nil, q.id, replies[key])); err != nil {
-			parked.failBefore(ctx, err)
-			parked.exchange.Close()
-			parked.cancel(nil)
+		if err := j.exchange.Answer(j.ctx, wire.AppendResult(nil, q.id, replies[key])); err != nil {
+			j.failBefore(ctx, err)
+			j.exchange.Close()
+			j.cancel(nil)
 			return nil
 		}
 	}
-	return parked.finish(ctx, parked.bind(ctx), false)
+	return j.finish(ctx, j.bind(ctx), false)
 }
 
 // finish carries what the server sends until the job is answered or parked;

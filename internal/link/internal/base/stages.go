@@ -13,16 +13,44 @@ import (
 // Stages times the steps of reaching a server.
 type Stages struct {
 	short func(string) string
+	enter func(stage string) (leave func())
 
 	mu    sync.Mutex // the transport reports from its own goroutines
 	steps []team.Stage
 	began time.Time
 	first bool // no connection was there yet
+	leave func()
 }
 
-func NewStages(short func(string) string) *Stages {
-	return &Stages{short: short, began: time.Now(), first: true}
+// Stages begins to time an attempt at reaching the server, which ends with End; words
+// tells what its process wrote last, and may be nil.
+func (l *Base) Stages(words func() string) *Stages {
+	return &Stages{
+		short: l.Short, began: time.Now(), first: true,
+		enter: func(stage string) func() { return l.Options.Progress.Enter(l.ServerName, stage, words) },
+	}
 }
+
+// At says which stage the attempt is in now; "" for none.
+func (c *Stages) At(stage string) {
+	c.mu.Lock()
+	before := c.leave
+	c.leave = nil
+	c.mu.Unlock()
+	if before != nil {
+		before()
+	}
+	if stage == "" {
+		return
+	}
+	leave := c.enter(stage)
+	c.mu.Lock()
+	c.leave = leave
+	c.mu.Unlock()
+}
+
+// End says that the attempt is over.
+func (c *Stages) End() { c.At("") }
 
 func (c *Stages) Add(name string, from time.Time, err error) {
 	c.mu.Lock()
@@ -65,9 +93,10 @@ func (c *Stages) connecting() bool { c.mu.Lock(); defer c.mu.Unlock(); return c.
 
 // Trace reports the steps of the first connection.
 func (c *Stages) Trace(ctx context.Context) context.Context {
-	begin := func() {
+	begin := func(stage string) {
 		if c.connecting() {
 			c.set()
+			c.At(stage)
 		}
 	}
 	end := func(name string, err error) {
@@ -76,17 +105,21 @@ func (c *Stages) Trace(ctx context.Context) context.Context {
 		}
 	}
 	return httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{
-		DNSStart:          func(httptrace.DNSStartInfo) { begin() },
+		DNSStart:          func(httptrace.DNSStartInfo) { begin("resolve") },
 		DNSDone:           func(i httptrace.DNSDoneInfo) { end("resolve", i.Err) },
-		ConnectStart:      func(string, string) { begin() },
+		ConnectStart:      func(string, string) { begin("connect") },
 		ConnectDone:       func(_, _ string, err error) { end("connect", err) },
-		TLSHandshakeStart: begin,
+		TLSHandshakeStart: func() { begin("tls") },
 		TLSHandshakeDone:  func(_ tls.ConnectionState, err error) { end("tls", err) },
 		GotConn: func(httptrace.GotConnInfo) {
 			c.mu.Lock()
-			defer c.mu.Unlock()
-			if c.first {
+			fresh := c.first
+			if fresh {
 				c.first, c.began = false, time.Now()
+			}
+			c.mu.Unlock()
+			if fresh {
+				c.At("initialize")
 			}
 		},
 	})

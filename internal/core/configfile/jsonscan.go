@@ -1,22 +1,9 @@
-package dialect
+package configfile
 
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
-	"unicode/utf8"
 )
-
-// SyntaxError says where a configuration file cannot be read. Line and Column
-// count from 1; columns count characters.
-type SyntaxError struct {
-	Line, Column int
-	What         string
-}
-
-func (e *SyntaxError) Error() string {
-	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.What)
-}
 
 const maxDepth = 100
 
@@ -38,12 +25,7 @@ type object struct {
 // without building values.
 type reader struct{ src []byte }
 
-func (r reader) fail(at int, what string, args ...any) error {
-	at = min(at, len(r.src))
-	line := 1 + bytes.Count(r.src[:at], []byte("\n"))
-	from := bytes.LastIndexByte(r.src[:at], '\n') + 1
-	return &SyntaxError{line, 1 + utf8.RuneCount(r.src[from:at]), fmt.Sprintf(what, args...)}
-}
+func (r reader) fail(at int, what string, args ...any) error { return place(r.src, at, what, args...) }
 
 // blank skips white space and comments.
 func (r reader) blank(i int) (int, error) {
@@ -189,20 +171,4 @@ func (r reader) object(i, depth int) (object, error) {
 		}
 	}
 	return o, err
-}
-
-// find returns the member with the name; a second one of that name is an error.
-func (r reader) find(o object, name string) (member, bool, error) {
-	var found member
-	ok := false
-	for _, m := range o.members {
-		if m.name != name {
-			continue
-		}
-		if ok {
-			return found, false, r.fail(m.key, "%q is there a second time", name)
-		}
-		found, ok = m, true
-	}
-	return found, ok, nil
 }
