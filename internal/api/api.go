@@ -25,6 +25,8 @@ import (
 	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
+	"bouncer/internal/control/approval"
+	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
@@ -72,6 +74,8 @@ type Options struct {
 	Book    *gate.Book     // knows the gates; nil for none
 	// Masker is the masker in force; nil masks by form only.
 	Masker func() *mask.Masker
+	// Seen is told who is there; nil for nobody to be told.
+	Seen func(person string)
 }
 
 // Services are what the routes call.
@@ -86,6 +90,8 @@ type Services struct {
 	Roster     *roster.Service
 	Takeover   *takeover.Service
 	Policy     *policy.Service
+	Labels     *labels.Service
+	Held       *approval.Room
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service
@@ -149,6 +155,9 @@ func New(s Services, o Options) (*API, error) {
 	}
 	if o.Masker == nil {
 		o.Masker = func() *mask.Masker { return nil }
+	}
+	if o.Seen == nil {
+		o.Seen = func(string) {}
 	}
 	a := &API{o: o, s: s, streams: o.Book.Open("event streams of people", streamLimits)}
 	a.routes = a.table()
@@ -243,6 +252,7 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 		return a.explain(c, err), false
 	}
 	c.person, c.token = p, token
+	a.o.Seen(p.Name)
 	if p.MustChange && !rt.fresh {
 		return apitype.Problem{
 			Status: 403,
@@ -370,18 +380,24 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 // listed tells which command lists the things of a kind.
 var listed = map[string]string{
 	"agent":      "bouncer agent list",
+	"bundle":     "bouncer bundle list",
 	"call":       "bouncer journal",
 	"change":     "bouncer change list",
 	"code":       "bouncer agent invitations",
 	"consent":    "bouncer consent list",
+	"held call":  "bouncer held list --all",
 	"invitation": "bouncer person invitations",
+	"label":      "bouncer label list",
 	"login":      "bouncer login list",
 	"person":     "bouncer person list",
 	"rule":       "bouncer rule list",
 	"secret":     "bouncer secret list",
 	"server":     "bouncer server list",
 	"sign-in":    "bouncer sign-in list",
-	"valid pass": "bouncer agent passes",
+
+	"standing decision": "bouncer held standing",
+	"tool":              "bouncer agent reach AGENT",
+	"valid pass":        "bouncer agent passes",
 }
 
 func afterMissing(kind string) string {

@@ -82,6 +82,7 @@ func (a *API) stillIn(c *call) bool {
 		return false
 	}
 	c.person = p
+	a.o.Seen(p.Name)
 	return true
 }
 

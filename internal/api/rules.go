@@ -15,6 +15,12 @@ func ruleRoutes(svc *policy.Service) []route {
 			handle: func(c *call) (any, error) { return svc.Rules(c.Context()) },
 		},
 		{
+			method: get, path: "/api/rules/{id}", id: "getRule", action: access.SeeRules,
+			summary: "One rule, by its name or its id, with what it is about now",
+			out:     apitype.RuleInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Rule(c.Context(), c.name("id")) },
+		},
+		{
 			method: post, path: "/api/rules", id: "addRule", action: access.KeepRules,
 			summary: "Add a rule; it is in force at once",
 			in:      apitype.NewRule{}, out: apitype.RuleInfo{}, status: 201,

@@ -85,42 +85,52 @@ type ReachedTool struct {
 	Description string `json:"description"`
 	Destructive bool   `json:"destructive" doc:"the server says so"`
 	ReadOnly    bool   `json:"readOnly" doc:"the server says so"`
-	Admitted    bool   `json:"admitted"`
-	Next        string `json:"next" enum:"answer,refused,paused,no-credential,unreachable" doc:"what the agent's next call would meet"`
-	Rule        string `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
-	RuleName    string `json:"ruleName" doc:"name of that rule"`
-	Why         string `json:"why"`
-	Lacks       string `json:"lacks,omitempty" doc:"what stands in the way though it is admitted, in words"`
+	// Tags are what maintainers say of it.
+	Tags     []string `json:"tags,omitempty"`
+	Admitted bool     `json:"admitted"`
+	Effect   string   `json:"effect" enum:"admit,hold,refuse"`
+	Depends  bool     `json:"depends,omitempty" doc:"its arguments can make it another decision"`
+	Narrowed []string `json:"narrowed,omitempty" doc:"names of the rules that narrow it"`
+	Next     string   `json:"next" enum:"answer,held,refused,paused,no-credential,unreachable" doc:"what the agent's next call would meet"`
+	Rule     string   `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
+	RuleName string   `json:"ruleName" doc:"name of that rule"`
+	Why      string   `json:"why"`
+	Lacks    string   `json:"lacks,omitempty" doc:"what stands in the way though it is admitted, in words"`
 }
 
 // RuleInfo is a rule with what it is about now.
 type RuleInfo struct {
 	team.Rule
-	Matches rules.Matches `json:"matches"`
+	Matches  rules.Matches `json:"matches"`
+	Decided  int           `json:"decided" doc:"calls of the last seven days that it decided"`
+	Warnings []string      `json:"warnings,omitempty" doc:"what is odd about it"`
 }
 
 // NewRule is a rule to be added.
 type NewRule struct {
 	Name   string `json:"name,omitempty" doc:"short name; made of what the rule says when left out"`
-	Effect string `json:"effect" enum:"admit,refuse"`
+	Effect string `json:"effect" enum:"admit,hold,refuse"`
 	Agent  string `json:"agent" doc:"glob over agent names"`
 	Server string `json:"server" doc:"glob over server names"`
 	Tool   string `json:"tool" doc:"glob over the server's own tool names"`
 	Note   string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
 	// Anyway accepts a rule that matches nothing yet.
 	Anyway bool `json:"anyway,omitempty" doc:"add it though it matches nothing yet"`
+	rules.Terms
 }
 
 // RulePatch is what can be altered of a rule; nil fields stay.
 type RulePatch struct {
-	Name    *string `json:"name,omitempty"`
-	Effect  *string `json:"effect,omitempty" enum:"admit,refuse"`
-	Agent   *string `json:"agent,omitempty" doc:"glob over agent names"`
-	Server  *string `json:"server,omitempty" doc:"glob over server names"`
-	Tool    *string `json:"tool,omitempty" doc:"glob over the server's own tool names"`
-	Note    *string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
-	Anyway  bool    `json:"anyway,omitempty" doc:"alter it though it matches nothing then"`
-	Version *int    `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+	Name   *string `json:"name,omitempty"`
+	Effect *string `json:"effect,omitempty" enum:"admit,hold,refuse"`
+	Agent  *string `json:"agent,omitempty" doc:"glob over agent names"`
+	Server *string `json:"server,omitempty" doc:"glob over server names"`
+	Tool   *string `json:"tool,omitempty" doc:"glob over the server's own tool names"`
+	Note   *string `json:"note,omitempty" doc:"why, in a sentence; agents are told"`
+	// Terms replaces all of them.
+	Terms   *rules.Terms `json:"terms,omitempty" doc:"everything else that it says, as a whole; left out, that stays"`
+	Anyway  bool         `json:"anyway,omitempty" doc:"alter it though it matches nothing then"`
+	Version *int         `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // ConsentRequest is what a person is asked to agree to.

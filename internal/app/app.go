@@ -18,10 +18,12 @@ import (
 	"strings"
 	"syscall"
 	"time"
+	_ "time/tzdata" // windows of rules have time zones, and not every machine knows them
 
 	"github.com/go-chi/chi/v5"
 
 	"bouncer/internal/api"
+	"bouncer/internal/control/approval"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
@@ -62,6 +64,7 @@ type Service struct {
 	masks  *mask.Set
 	parts  parts
 	jnl    *journal.Journal
+	held   *approval.Room
 	server *http.Server
 	served chan error
 	ended  chan struct{}
@@ -202,6 +205,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	drain, cancel := context.WithTimeout(ctx, drainBudget)
 	defer cancel()
 	close(svc.ended)
+	svc.held.Close() // nobody waits for a decision that cannot come any more
 	svc.Gateway.EndStreams()
 	if err := svc.server.Shutdown(drain); err != nil {
 		svc.log.Warn("some requests did not end in time", "error", err)

@@ -14,7 +14,11 @@ import (
 	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
+	"bouncer/internal/control/approval"
+	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/control/presence"
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
 	"bouncer/internal/egress"
@@ -35,6 +39,7 @@ import (
 	"bouncer/internal/secrets"
 	"bouncer/internal/servers"
 	"bouncer/internal/signin"
+	"bouncer/internal/snapshot"
 	"bouncer/internal/spawn"
 	"bouncer/internal/throttle"
 	"bouncer/internal/upstream"
@@ -91,9 +96,12 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, fmt.Errorf("open the journal: %w", err)
 	}
 	later(svc.jnl.Close)
+	there := &presence.Log{Now: s.Now}
+	svc.held = approval.New(approval.Options{Store: svc.store, Events: hub, Masker: svc.masks.Masker, Book: book, Log: svc.log, Now: s.Now})
+	later(svc.held.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
+		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies, Present: there.Present, Held: svc.held,
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
@@ -119,7 +127,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	})
 	reg := registry.New(registry.Options{
 		Store: svc.store, Credentials: credentials, Pool: pool, Relay: svc.Gateway, Events: hub, Masks: svc.masks, Log: svc.log,
-		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses, PassRate: s.PassRate,
+		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses, PassRate: s.PassRate, Now: s.Now,
 	})
 	svc.parts = parts{reg, pool, credentials, out, hub}
 	if err := reg.Start(); err != nil {
@@ -153,8 +161,9 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Login = login.New(svc.store, reg, all.People, limiter, problems, login.Options{
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
-	all.Policy = policy.New(svc.store, reg, all.Agents)
-	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy)
+	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
+	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
+	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels)
 	all.Takeover = takeover.New(takeover.Deps{
 		Store: svc.store, Imports: all.Imports, Servers: all.Servers, Secrets: all.Secrets, Agents: all.Agents, Policy: all.Policy,
 	}, svc.Address)
@@ -177,8 +186,19 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 	return api.New(all, api.Options{
 		Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book,
-		Masker: svc.masks.Masker,
+		Masker: svc.masks.Masker, Seen: there.Seen,
 	})
+}
+
+// coming tells what is known of the requests of an agent, as it was seen last.
+func coming(d *relay.Gateway, there *presence.Log) func(*snapshot.Agent) rules.Circumstances {
+	return func(a *snapshot.Agent) rules.Circumstances {
+		how := rules.Circumstances{Present: a.Owner != "" && there.Present(a.Owner)}
+		if c, ok := d.Contacts.Of(a.ID); ok {
+			how.Client, how.Revision = c.Client, c.Revision
+		}
+		return how
+	}
 }
 
 // provide reads how people sign in at the identity provider; nil for not at all.

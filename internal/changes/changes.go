@@ -14,6 +14,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
@@ -37,8 +38,8 @@ type noun struct {
 }
 
 // New returns the service.
-func New(s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service) *Service {
-	return &Service{store: s, nouns: map[string]noun{
+func New(s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service, words *labels.Service) *Service {
+	svc := &Service{store: s, nouns: map[string]noun{
 		team.RevertAgent: {access.KeepAgents, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
 			return patched(r, func(p apitype.AgentPatch) error {
 				p.Version = &r.Version
@@ -76,6 +77,31 @@ func New(s *store.Store, a *agents.Service, p *people.Service, sv *servers.Servi
 				return err
 			})
 		}},
+	}}
+	svc.labels(words)
+	return svc
+}
+
+// labels are the nouns of labels and bundles.
+func (svc *Service) labels(words *labels.Service) {
+	svc.nouns[team.RevertLabels] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(p apitype.LabelPatch) error { return words.PutBack(ctx, by, r.ID, p) })
+	}}
+	svc.nouns[team.RevertBundle] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(p apitype.BundlePatch) error {
+			p.Version = &r.Version
+			_, err := words.UpdateBundle(ctx, by, r.Name, p)
+			return err
+		})
+	}}
+	svc.nouns[team.RevertBundleAdded] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return words.RemoveBundle(ctx, by, r.Name)
+	}}
+	svc.nouns[team.RevertBundleGone] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(n apitype.NewBundle) error {
+			_, err := words.AddBundle(ctx, by, n)
+			return err
+		})
 	}}
 }
 
@@ -126,6 +152,18 @@ func (svc *Service) same(ctx context.Context, r team.Revert) error {
 		var p team.Person
 		p, err = svc.store.PersonByName(ctx, r.Name)
 		id, version = p.ID, p.Version
+	case team.RevertLabels, team.RevertBundleGone:
+		return nil // the noun looks itself
+	case team.RevertBundle, team.RevertBundleAdded:
+		var list []team.Bundle
+		list, err = svc.store.Bundles(ctx)
+		at := slices.IndexFunc(list, func(b team.Bundle) bool { return b.ID == r.ID })
+		if err == nil && at < 0 {
+			return store.ErrNotFound
+		}
+		if at >= 0 {
+			version = list[at].Version
+		}
 	case team.RevertRule, team.RevertRuleAdded:
 		var list []team.Rule
 		list, err = svc.store.Rules(ctx)

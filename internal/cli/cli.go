@@ -112,7 +112,7 @@ func (e *failure) Error() string { return e.what }
 func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
-		ruleCommands(), secretCommands(), signInCommands(), journalCommands(), []command{doorCommand(), limitsCommand()}, personCommands())
+		ruleCommands(), labelCommands(), heldCommands(), secretCommands(), signInCommands(), journalCommands(), []command{doorCommand(), limitsCommand()}, personCommands())
 }
 
 // Main runs a command line and returns its exit code.
@@ -272,7 +272,7 @@ func (c command) execute(ctx context.Context, e *Env, args []string) error {
 			needed++
 		}
 	}
-	if len(t.args) > want {
+	if len(t.args) > want && !strings.HasSuffix(c.args, "...]") {
 		// The extra word is not repeated: it may be a secret.
 		return &usageError{
 			fmt.Sprintf("%s takes %s, and there is more on the command line", c.name(), words(c.args)),

@@ -264,7 +264,7 @@ func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
 		"a dialect that stays":    {"dialect remove quill", "", exitFailure, []string{"comes along"}},
 		"a file in no directory":  {"enrol marit-quill --config /nonexistent/x.json --yes", "", exitFailure, []string{"no such file", "path"}},
 		"nobody to ask":           {"enrol marit-quill --config " + fine, "", exitUsage, []string{"nobody can be asked", "--yes"}},
-		"an unknown effect":       {"rule add permit --agent * --server * --tool *", "", exitFailure, []string{"effect", "admit or refuse"}},
+		"an unknown effect":       {"rule add permit --agent * --server * --tool *", "", exitFailure, []string{"effect", "admit, hold or refuse"}},
 		"a rule for nobody":       {"rule add admit --agent marit-qiull --server sailings --tool *", "", exitFailure, []string{"no agent is called marit-qiull", "perhaps marit-quill was meant", "--anyway"}},
 		"a rule not altered":      {"rule update desk", "", exitUsage, []string{"nothing is to be altered"}},
 		"an unknown rule":         {"rule update desk --note x", "", exitNotFound, []string{`no rule "desk"`, "bouncer rule list"}},

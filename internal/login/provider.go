@@ -117,6 +117,9 @@ func (svc *Service) finish(
 	if err := svc.o.Provider.Keep(ctx, who.ID, record); err != nil {
 		return "", err
 	}
+	if err := svc.keepGroups(ctx, who, claims.Groups); err != nil {
+		return "", err
+	}
 	token, err = svc.openLogin(ctx, who, "console", "console, through "+svc.o.Provider.Name(), from)
 	if err != nil {
 		return "", err

@@ -7,7 +7,6 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/diagnosis"
-	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/credential"
@@ -105,8 +104,13 @@ func (r *Registry) recorded(ctx context.Context, s team.Server) []tools.Tool {
 func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]team.Holder) *snapshot.Snapshot {
 	s := snapshot.New()
 	s.Contacts = contacts(rows.people)
+	people := map[string]team.Person{}
+	for _, p := range rows.people {
+		people[p.Name] = p
+	}
+	words := sortLabels(rows.labels)
 	for _, a := range rows.agents {
-		s.Agents[a.ID] = &snapshot.Agent{ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed}
+		s.Agents[a.ID] = words.agent(a, people[a.Owner])
 	}
 	ids := make([]string, 0, len(rows.passes))
 	for _, p := range rows.passes {
@@ -124,41 +128,25 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 			Revoked:   p.Revoked != nil || (p.Kind == team.PassInAddress && !r.o.AddressPasses), // the setting may have been taken back
 		}
 	}
-	people := map[string]team.Person{}
-	for _, p := range rows.people {
-		people[p.Name] = p
-	}
-	set := make([]rules.Rule, 0, len(rows.rules))
-	for _, rule := range rows.rules {
-		set = append(set, rules.Rule{
-			ID:      rule.ID,
-			Name:    rule.Name,
-			Effect:  rules.Effect(rule.Effect),
-			Agent:   rule.Agent,
-			AgentID: rule.AgentID,
-			Server:  rule.Server,
-			Tool:    rule.Tool,
-			Note:    rule.Note,
-			By:      people[rule.By].FullName,
-		})
-	}
-	s.Rules = rules.NewSet(set)
+	s.Rules, s.Shapes, s.Bundles = r.ruleSet(rows, people), &r.shapes, bundlesOf(rows)
 	given := map[string]bool{}
 	for _, own := range rows.own {
 		given[own.ServerID+"/"+own.Holder.Key()] = true
 	}
 	for _, server := range rows.servers {
 		placed := r.serverFor(ctx, server, holders[server.ID], rows.agents, people, given)
-		limit(placed, server)
+		settle := func(v *snapshot.Server) {
+			v.Limits, v.Tools = server.CallLimits, server.ToolLimits
+			v.Labels, v.Tags = words.servers[server.ID], words.tools[server.ID]
+		}
+		settle(placed)
 		for _, own := range placed.ByAgent {
-			limit(own, server)
+			settle(own)
 		}
 		s.Servers[server.Name] = placed
 	}
 	return s
 }
-
-func limit(v *snapshot.Server, s team.Server) { v.Limits, v.Tools = s.CallLimits, s.ToolLimits }
 
 // serverFor is a server as the relay has it: with the connection of each agent.
 func (r *Registry) serverFor(

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/credential"
@@ -45,6 +46,8 @@ type Options struct {
 	NoProcesses bool
 	// AddressPasses allows passes that are part of an address.
 	AddressPasses bool
+	// Now is the present time; nil for time.Now.
+	Now func() time.Time
 	// PassRate is how many requests a second one pass may make; 0 for any number.
 	PassRate int
 }
@@ -55,6 +58,8 @@ type Registry struct {
 	o       Options
 	usage   *usage
 	current atomic.Pointer[snapshot.Snapshot]
+	shapes  rules.Memo
+	turn    *time.Timer // when rules begin or end by themselves; set by the publisher
 
 	ctx     context.Context // of the publisher
 	cancel  context.CancelFunc
@@ -92,7 +97,10 @@ func (e *NotInForceError) Unwrap() error { return e.Err }
 
 // New returns a Registry; Start puts what is stored in force.
 func New(o Options) *Registry {
-	r := &Registry{o: o, usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{})}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	r := &Registry{o: o, turn: time.NewTimer(time.Hour), usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{})}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.current.Store(snapshot.New())
 	return r
@@ -119,6 +127,9 @@ func (r *Registry) Close(ctx context.Context) {
 		r.o.Log.Error("the use of passes and secrets could not be noted", "error", err)
 	}
 }
+
+// Now is the present time by the clock that rules go by.
+func (r *Registry) Now() time.Time { return r.o.Now() }
 
 // Current is the snapshot in force.
 func (r *Registry) Current() *snapshot.Snapshot { return r.current.Load() }
@@ -220,6 +231,12 @@ func (r *Registry) run() {
 			if err := r.takeNews(r.ctx); err != nil && r.ctx.Err() == nil {
 				r.o.Log.Error("what servers offer now could not be put in force", "error", err)
 			}
+		case <-r.turn.C:
+			if err := r.publish(r.ctx); err != nil && r.ctx.Err() == nil {
+				r.o.Log.Error("rules that begin or end now could not be put in force", "error", err)
+				r.turn.Reset(time.Second)
+			}
+			r.o.Events.Publish("rules")
 		case <-ticker.C:
 			r.FlushUse(r.ctx)
 		case <-r.ctx.Done():

@@ -23,11 +23,13 @@ type rows struct {
 	passes  []store.StoredPass
 	rules   []team.Rule
 	people  []team.Person
+	labels  []team.Label
+	bundles []team.Bundle
 }
 
 func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	s := r.o.Store
-	var errs [8]error
+	var errs [10]error
 	out.servers, errs[0] = s.Servers(ctx)
 	out.secrets, errs[1] = s.SealedSecrets(ctx)
 	out.own, errs[2] = s.Given(ctx)
@@ -36,6 +38,8 @@ func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	out.passes, errs[5] = s.Passes(ctx)
 	out.rules, errs[6] = s.Rules(ctx)
 	out.people, errs[7] = s.People(ctx)
+	out.labels, errs[8] = s.Labels(ctx)
+	out.bundles, errs[9] = s.Bundles(ctx)
 	return out, errors.Join(errs[:]...)
 }
 

@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 )
@@ -14,7 +15,7 @@ func ContactOf(d *Gateway, agentID string) (c team.Contact, ok bool) {
 		return c, ok
 	}
 	if a := now.Agents[agentID]; a != nil {
-		if catalog := now.ReachOf(a).Catalog(c.Server); catalog != nil {
+		if catalog := now.ReachOf(a, rules.Circumstances{}).Catalog(c.Server); catalog != nil {
 			_, c.ListNow = catalog.Count(tools.Tools)
 		}
 		c.Stale = c.List != c.ListNow

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -67,11 +68,13 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	var shown *snapshot.Pass
 	if inAddress {
 		path = rest
-		if p := v.Snapshot.Passes[sha256.Sum256([]byte(token))]; p != nil && p.InAddress {
+		v.Key = sha256.Sum256([]byte(token))
+		if p := v.Snapshot.Passes[v.Key]; p != nil && p.InAddress {
 			shown = p
 		}
 	} else if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
-		if p := v.Snapshot.Passes[sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))]; p != nil && !p.InAddress {
+		v.Key = sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))
+		if p := v.Snapshot.Passes[v.Key]; p != nil && !p.InAddress {
 			shown = p
 		}
 	}
@@ -97,7 +100,11 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
 		return v, false
 	}
-	if v.Catalog = v.Snapshot.ReachOf(v.Agent).Catalog(v.Scope); v.Catalog == nil {
+	if from := origin.Client(r, d.o.Proxies); from != "" {
+		v.How.Address, _ = netip.ParseAddr(from)
+	}
+	v.How.Present = d.present(v.Agent)
+	if v.Catalog = v.Snapshot.ReachOf(v.Agent, v.How).Catalog(v.Scope); v.Catalog == nil {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
 		return v, false
 	}

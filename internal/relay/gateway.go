@@ -14,7 +14,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/gate"
+	"bouncer/internal/held"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
 	"bouncer/internal/relay/contact"
@@ -37,6 +39,11 @@ type Options struct {
 	// SessionKey signs the ids of sessions, so that they outlive the service; 32 bytes, or
 	// nil for sessions that do not.
 	SessionKey []byte
+	// Present reports whether a person is seen in the console or the command line; nil for
+	// never.
+	Present func(person string) bool
+	// Held is where calls wait that rules hold; nil to refuse them.
+	Held held.Room
 }
 
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
@@ -77,7 +84,9 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	d.seal = session.NewSeal(o.SessionKey)
 	d.subscribers.gate = o.Book.Open("subscriptions without a session", subscriberLimits)
 	d.recorder = j
-	d.carrier = carry.New(ctx, j, carry.Options{Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book})
+	d.carrier = carry.New(ctx, j, carry.Options{
+		Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book, Held: o.Held, Current: d.Snapshot,
+	})
 	d.snapshot.Store(snapshot.New())
 	go d.sweep()
 	return d
@@ -102,7 +111,7 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			d.sessions.End(s, session.ErrRevoked)
 			return
 		}
-		catalog := w.ReachOf(a).Catalog(s.Scope)
+		catalog := w.ReachOf(a, d.howOf(s.How.Load(), a)).Catalog(s.Scope)
 		if catalog == nil {
 			d.sessions.End(s, session.ErrLeft)
 			return
@@ -125,6 +134,10 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			note(own)
 		}
 	}
+	d.carrier.EndAll(func(v *carry.Principal) bool {
+		// With a session, its end is theirs.
+		return w.Agents[v.Agent.ID] == nil || !valid[v.Pass.ID]
+	})
 	d.carrier.Retain(func(c *upstream.Connection) bool { return kept[c] })
 	d.rewatch(w, connections)
 	d.subscribers.each(func(e *subscriber) {
@@ -133,12 +146,26 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			e.stop()
 			return
 		}
-		if catalog := w.ReachOf(a).Catalog(e.scope); catalog != nil {
+		if catalog := w.ReachOf(a, d.howOf(&e.how, a)).Catalog(e.scope); catalog != nil {
 			e.lists(catalog.Digests())
 		} else {
 			e.stop()
 		}
 	})
+}
+
+// howOf is what is known of the requests of something that is open.
+func (d *Gateway) howOf(last *rules.Circumstances, a *snapshot.Agent) (how rules.Circumstances) {
+	if last != nil {
+		how = *last
+	}
+	how.Present = d.present(a)
+	return how
+}
+
+// present reports whether an agent's person is seen elsewhere.
+func (d *Gateway) present(a *snapshot.Agent) bool {
+	return a.Owner != "" && d.o.Present != nil && d.o.Present(a.Owner)
 }
 
 // Snapshot returns the snapshot in force.

@@ -119,6 +119,8 @@ func (d *Gateway) legacyMessage(v carry.Principal, s *session.Session, body []by
 		return
 	}
 	rev, caps, info := s.Introduced()
+	v = v.As(info, rev)
+	s.How.Store(&v.How)
 	caller := &carry.Caller{Principal: v, Session: s, Revision: rev, Caps: caps, Info: info}
 	if done := d.request(d.carrier.Context(), caller, body, f, p, out); done != nil {
 		done()

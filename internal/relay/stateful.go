@@ -78,6 +78,8 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 		return
 	}
 	out.Session = s
+	v = v.As(s.Info, s.Revision)
+	s.How.Store(&v.How)
 	c := &carry.Caller{Principal: v, Session: s, Revision: s.Revision, Caps: s.Caps, Info: s.Info}
 	switch f.Kind {
 	case wire.Batch:
@@ -127,15 +129,19 @@ func (d *Gateway) greet(v carry.Principal, body []byte, f wire.Frame) (*session.
 		return nil, &wire.FrameError{Code: wire.CodeInvalidParams, What: "params.protocolVersion is missing"}
 	}
 	rev := wire.Negotiate(p.ProtocolVersion)
-	s := &session.Session{Scope: v.Scope, Revision: rev, Caps: wire.ReadCaps(p.Capabilities, rev), Shown: v.Catalog.Digests()}
+	s := &session.Session{Scope: v.Scope, Revision: rev, Caps: wire.ReadCaps(p.Capabilities, rev)}
 	if n := len(p.ClientInfo); n > 2 && n <= 4<<10 && p.ClientInfo[0] == '{' {
 		s.Info = bytes.Clone(p.ClientInfo)
 	}
+	v = v.As(s.Info, rev)
+	s.How.Store(&v.How)
+	s.Shown = v.Catalog.Digests()
 	return s, nil
 }
 
 // greeting is the result of initialize.
 func (d *Gateway) greeting(v carry.Principal, s *session.Session) []byte {
+	v = v.As(s.Info, s.Revision)
 	out := map[string]any{
 		"protocolVersion": s.Revision,
 		"capabilities":    v.Catalog.Capabilities(s.Revision),

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
@@ -81,10 +82,12 @@ func (d *Gateway) stateless(
 		fail(wire.CodeHeaderMismatch, what, nil)
 		return
 	}
-	c := &carry.Caller{Principal: v, Revision: m.Version, Caps: wire.ReadCaps(m.Caps.Of(body), m.Version), Level: m.Level}
+	var info []byte
 	if n := m.Info.End - m.Info.Start; n > 2 && n <= 4<<10 {
-		c.Info = m.Info.Of(body)
+		info = m.Info.Of(body)
 	}
+	v = v.As(info, m.Version)
+	c := &carry.Caller{Principal: v, Info: info, Revision: m.Version, Caps: wire.ReadCaps(m.Caps.Of(body), m.Version), Level: m.Level}
 	if bad != nil {
 		fe := frameError(bad, wire.CodeInvalidParams)
 		out.Refuse(id, fe.Code, fe.What, nil)
@@ -173,6 +176,7 @@ func (d *Gateway) discovery(c *carry.Caller) []byte {
 // subscriber is one open subscriptions/listen.
 type subscriber struct {
 	agentID, passID, scope string
+	how                    rules.Circumstances
 	holder                 gate.Holder
 	want                   [3]bool // lists whose changes were asked for
 	box                    session.Outbox
@@ -264,7 +268,7 @@ func readListening(params wire.Span, body []byte) (n *listening, wrong string) {
 // that the agent has at all.
 func newSubscriber(c *carry.Caller, n *listening) *subscriber {
 	caps := c.Catalog.Capabilities(c.Revision)
-	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, gone: make(chan struct{}), shown: c.Catalog.Digests()}
+	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, how: c.How, gone: make(chan struct{}), shown: c.Catalog.Digests()}
 	e.box.Wake = make(chan struct{}, 1)
 	e.want = [3]bool{
 		n.ToolsListChanged && caps["tools"] != nil,
@@ -321,7 +325,7 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 		}
 	}()
 	for _, uri := range n.ResourceSubscriptions {
-		if t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri); why == "" && d.watch(ctx, c, &e.box, uri, t) == nil {
+		if t, why := c.Snapshot.Resource(c.Agent, c.How, c.Catalog, uri); why == "" && d.watch(ctx, c, &e.box, uri, t) == nil {
 			uris = append(uris, uri)
 		}
 	}
@@ -353,7 +357,7 @@ func (d *Gateway) listen(w http.ResponseWriter, r *http.Request, c *carry.Caller
 	}
 	// A change between the reading of the reach and now must not be missed.
 	if now := d.Snapshot(); now.Agents[c.Agent.ID] != nil {
-		if catalog := now.ReachOf(now.Agents[c.Agent.ID]).Catalog(c.Scope); catalog != nil {
+		if catalog := now.ReachOf(now.Agents[c.Agent.ID], c.How).Catalog(c.Scope); catalog != nil {
 			e.lists(catalog.Digests())
 		}
 	}

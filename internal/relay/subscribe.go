@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/carry"
@@ -29,6 +30,7 @@ type subscription struct {
 	key            resourceKey
 	connection     *upstream.Connection
 	agentID, scope string // who subscribed, and at which address
+	how            rules.Circumstances
 }
 
 // watch subscribes a mailbox of a caller to a resource.
@@ -57,7 +59,7 @@ func (d *Gateway) watch(ctx context.Context, c *carry.Caller, m *session.Outbox,
 	if w.own[m] == nil {
 		w.own[m] = map[string]subscription{}
 	}
-	w.all[key][m], w.own[m][uri] = uri, subscription{key, k, c.Agent.ID, c.Scope}
+	w.all[key][m], w.own[m][uri] = uri, subscription{key, k, c.Agent.ID, c.Scope, c.How}
 	w.mu.Unlock()
 	err := k.Subscribe(ctx, t.Tool.Name, true)
 	if err != nil {
@@ -134,11 +136,11 @@ func within(s *snapshot.Snapshot, was subscription, uri string) bool {
 	if a == nil {
 		return false
 	}
-	catalog := s.ReachOf(a).Catalog(was.scope)
+	catalog := s.ReachOf(a, was.how).Catalog(was.scope)
 	if catalog == nil {
 		return false
 	}
-	t, why := s.Resource(a, catalog, uri)
+	t, why := s.Resource(a, was.how, catalog, uri)
 	return why == "" && t.Server.ID == was.key.server
 }
 
@@ -166,7 +168,7 @@ func (d *Gateway) subscribe(ctx context.Context, c *carry.Caller, id []byte, uri
 		out.Result(wire.AppendResult(nil, id, []byte("{}")))
 		return
 	}
-	t, why := c.Snapshot.Resource(c.Agent, c.Catalog, uri)
+	t, why := c.Snapshot.Resource(c.Agent, c.How, c.Catalog, uri)
 	if why != "" {
 		code := wire.CodeNotAdmitted
 		if t == nil {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
@@ -27,10 +28,166 @@ type Reach struct {
 	servers map[string]*Catalog // by server name; /mcp/{server}
 }
 
+// bound is one agent with the rules that can be about it, and what it reaches.
+type bound struct {
+	rules *rules.Bound
+	mu    sync.Mutex             // guards reaches; held over no computing
+	by    map[string]*lazilyMade // by the variant of the circumstances
+}
+
+// lazilyMade is a reach that is computed by whoever asks for it first.
+type lazilyMade struct {
+	once  sync.Once
+	reach *Reach
+}
+
+// maxVariants bounds the reaches that are kept of one agent.
+const maxVariants = 64
+
+func (w *Snapshot) bound(a *Agent) *bound {
+	w.mu.Lock()
+	b := w.bounds[a.ID]
+	w.mu.Unlock()
+	if b != nil {
+		return b
+	}
+	made := &bound{rules: w.Rules.For(a.Subject()), by: map[string]*lazilyMade{}}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if b = w.bounds[a.ID]; b != nil {
+		return b
+	}
+	if w.bounds == nil {
+		w.bounds = map[string]*bound{}
+	}
+	w.bounds[a.ID] = made
+	return made
+}
+
+// ReachOf returns the agent's reach under the circumstances. It is computed once for
+// each snapshot and for all circumstances between which no rule tells a difference.
+func (w *Snapshot) ReachOf(a *Agent, how rules.Circumstances) *Reach {
+	b := w.bound(a)
+	variant := b.rules.Variant(how)
+	b.mu.Lock()
+	made := b.by[variant]
+	if made == nil {
+		if len(b.by) >= maxVariants {
+			clear(b.by)
+		}
+		made = &lazilyMade{}
+		b.by[variant] = made
+	}
+	b.mu.Unlock()
+	made.once.Do(func() { made.reach = w.reach(a, b.rules.Under(how), variant != "") })
+	return made.reach
+}
+
+func (w *Snapshot) reach(a *Agent, mine *rules.Bound, varies bool) *Reach {
+	v := &Reach{servers: map[string]*Catalog{}}
+	all := map[tools.Kind][]*Target{}
+	for _, s := range w.Sorted() {
+		s = s.For(a)
+		here := map[tools.Kind][]*Target{}
+		if on := mine.On(s.Host()); on.Len() > 0 && !s.Paused {
+			for _, kind := range tools.Kinds {
+				objects := s.Objects(kind)
+				for i, t := range s.Offer.Lists[kind] {
+					n := w.target(on, s, kind, t, &objects[i])
+					if !n.Admitted() {
+						continue
+					}
+					n.Exposed = expose(kind, s, t.Name)
+					here[kind] = append(here[kind], n)
+				}
+				all[kind] = append(all[kind], here[kind]...)
+			}
+		}
+		v.servers[s.Name] = newCatalog(s, here)
+		v.servers[s.Name].Varies = varies
+	}
+	v.all = newCatalog(nil, all)
+	v.all.Varies = varies
+	return v
+}
+
+// target is something that a server offers, as one agent has it.
+func (w *Snapshot) target(on *rules.Local, s *Server, kind tools.Kind, t tools.Tool, o *rules.Object) *Target {
+	n := &Target{Server: s, Tool: t, Decision: on.Decide(o)}
+	if kind == tools.Tools {
+		// A tool with bad annotations was left out, or is only spoken with
+		// in sessions, where there are no such headers.
+		n.Mirrors, _ = wire.ReadMirrors(t.Raw)
+	}
+	if !n.Decision.Shaped || !n.Decision.Admitted() {
+		return n
+	}
+	if n.Shape, n.Unfit = on.Shape(o, w.Shapes); n.Unfit != nil {
+		return n
+	}
+	if kind == tools.Tools {
+		sh := n.Shape
+		n.Tool = t.As(tools.Shown{
+			Title: sh.Title, Description: sh.Description, Input: sh.Input, Output: sh.Output, NoOutput: sh.NoOutput,
+		})
+	}
+	return n
+}
+
+// Decide tells what becomes of something that a server offers, or might, for an agent
+// under the circumstances.
+func (w *Snapshot) Decide(a *Agent, how rules.Circumstances, s *Server, kind tools.Kind, t tools.Tool) *Target {
+	o := s.Object(kind, t)
+	return w.target(w.bound(a).rules.Under(how).On(s.Host()), s, kind, t, &o)
+}
+
+// Targets tells of everything of a kind that a server offers what becomes of it for an
+// agent, in the order of the server's list, within reach or not.
+func (w *Snapshot) Targets(a *Agent, how rules.Circumstances, s *Server, kind tools.Kind) []*Target {
+	on := w.bound(a).rules.Under(how).On(s.Host())
+	objects := s.Objects(kind)
+	out := make([]*Target, 0, len(objects))
+	for i, t := range s.Offer.Lists[kind] {
+		out = append(out, w.target(on, s, kind, t, &objects[i]))
+	}
+	return out
+}
+
+// Host is the server as rules know it.
+func (s *Server) Host() rules.Host { return rules.Host{Name: s.Name, Labels: s.Labels} }
+
+// Object is something that the server offers, as rules know it.
+func (s *Server) Object(kind tools.Kind, t tools.Tool) rules.Object {
+	o := rules.Object{Name: kind.Rule(t.Name), Tool: kind == tools.Tools, Fingerprint: t.Fingerprint}
+	o.Tags = s.Tags[o.Name]
+	if o.Tool {
+		o.Hints.ReadOnly, o.Hints.Destructive, o.Hints.Idempotent, o.Hints.OpenWorld = t.Hints()
+		o.Schema, o.Output = t.Member("inputSchema"), t.Member("outputSchema")
+	}
+	return o
+}
+
+// Objects are all of a kind that the server offers, in the order of its list.
+func (s *Server) Objects(kind tools.Kind) []rules.Object {
+	s.described.Do(func() {
+		s.objects = map[tools.Kind][]rules.Object{}
+		for _, k := range tools.Kinds {
+			list := make([]rules.Object, 0, len(s.Offer.Lists[k]))
+			for _, t := range s.Offer.Lists[k] {
+				list = append(list, s.Object(k, t))
+			}
+			s.objects[k] = list
+		}
+	})
+	return s.objects[kind]
+}
+
 // Catalog is the content of one address for one agent.
 type Catalog struct {
-	one   *Server // the server of the address; nil on /mcp
-	lists map[tools.Kind]*List
+	// Varies is set when the circumstances of a request make a difference to the agent.
+	Varies bool
+	one    *Server // the server of the address; nil on /mcp
+	lists  map[tools.Kind]*List
 }
 
 // List is one list of a catalog, rendered for both eras when first asked for.

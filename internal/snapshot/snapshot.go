@@ -32,18 +32,22 @@ type Snapshot struct {
 	Agents  map[string]*Agent  // by id
 	Servers map[string]*Server // by name
 	Rules   *rules.Set
+	Bundles rules.Bundles
 	// Contacts names whom to ask about what is not admitted.
 	Contacts string
 
-	mu      sync.Mutex        // guards reaches and exposed; held while one is computed
-	reaches map[string]*Reach // by agent id, built when first needed
+	// Shapes remembers what schemas come to, from one snapshot to the next.
+	Shapes *rules.Memo
+
+	mu     sync.Mutex        // guards what follows; held over no computing
+	bounds map[string]*bound // by agent id, built when first needed
 	// exposed holds everything named by its name on /mcp, built when first needed.
 	exposed map[tools.Kind]map[string]Target
 }
 
 // New returns an empty snapshot, in which nobody is known.
 func New() *Snapshot {
-	return &Snapshot{Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.NewSet(nil)}
+	return &Snapshot{Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.Compile(nil, time.Time{}, nil)}
 }
 
 // Pass is a valid or once valid pass.
@@ -112,13 +116,20 @@ type Agent struct {
 	Name   string
 	Owner  string // name of the person, or "" for the team
 	Paused bool
+	// OwnerID, FullName, Role and Groups are those of the person; empty for the team.
+	OwnerID, FullName, Role string
+	Groups                  []string
+	Labels                  []string
 	// Confirmed is set when somebody who may make rules stands for the name.
 	Confirmed bool
 }
 
 // Subject is the agent as rules are held against it.
 func (a *Agent) Subject() rules.Subject {
-	return rules.Subject{ID: a.ID, Name: a.Name, Confirmed: a.Confirmed}
+	return rules.Subject{
+		ID: a.ID, Name: a.Name, Confirmed: a.Confirmed, Owner: a.Owner, OwnerID: a.OwnerID, FullName: a.FullName, Role: a.Role,
+		Groups: a.Groups, Labels: a.Labels,
+	}
 }
 
 // Server is a server with the way to it.
@@ -129,6 +140,10 @@ type Server struct {
 	// Limits are those of its calls, and Tools those of some of its tools.
 	Limits team.CallLimits
 	Tools  []team.ToolLimits
+	// Labels are those of the server, and Tags those of its tools, by the name that rules
+	// know them by.
+	Labels []string
+	Tags   map[string][]string
 	Offer  link.Offer
 	// Connection is nil for a paused server, and for one that Missing tells about.
 	Connection *upstream.Connection
@@ -137,6 +152,9 @@ type Server struct {
 	// ByAgent is the server as an agent has it whose credential is another one, by the
 	// agent's id.
 	ByAgent map[string]*Server
+
+	described sync.Once
+	objects   map[tools.Kind][]rules.Object
 }
 
 // MissingCredential says which credential is missing and where it is supplied.
@@ -182,45 +200,22 @@ type Target struct {
 	Exposed  string // name on /mcp
 	Decision rules.Decision
 	Mirrors  []wire.Mirror // arguments of a tool that are mirrored into headers
+	// Shape is what rules have to say of calls and of how the tool is shown; nil for
+	// nothing.
+	Shape *rules.Shape
+	// Unfit is set for a tool to which the rules cannot be applied.
+	Unfit error
 }
 
-// ReachOf returns the agent's reach. It is computed once for each snapshot.
-func (w *Snapshot) ReachOf(a *Agent) *Reach {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if v := w.reaches[a.ID]; v != nil {
-		return v
+// Admitted reports whether the target is within reach.
+func (t *Target) Admitted() bool { return t.Decision.Admitted() && t.Unfit == nil }
+
+// Reason says in one clause why the target is within reach, or is not.
+func (t *Target) Reason() string {
+	if t.Unfit != nil && t.Decision.Admitted() {
+		return t.Unfit.Error()
 	}
-	v := &Reach{servers: map[string]*Catalog{}}
-	all := map[tools.Kind][]*Target{}
-	mine := w.Rules.For(a.Subject())
-	for _, s := range w.Sorted() {
-		s = s.For(a)
-		here := map[tools.Kind][]*Target{}
-		if on := mine.On(s.Name); on.Len() > 0 && !s.Paused {
-			for _, kind := range tools.Kinds {
-				for _, t := range s.Offer.Lists[kind] {
-					if d := on.Decide(kind.Rule(t.Name)); d.Admitted() {
-						n := &Target{Server: s, Tool: t, Exposed: expose(kind, s, t.Name), Decision: d}
-						if kind == tools.Tools {
-							// A tool with bad annotations was left out, or is only spoken with
-							// in sessions, where there are no such headers.
-							n.Mirrors, _ = wire.ReadMirrors(t.Raw)
-						}
-						here[kind] = append(here[kind], n)
-					}
-				}
-				all[kind] = append(all[kind], here[kind]...)
-			}
-		}
-		v.servers[s.Name] = newCatalog(s, here)
-	}
-	v.all = newCatalog(nil, all)
-	if w.reaches == nil {
-		w.reaches = map[string]*Reach{}
-	}
-	w.reaches[a.ID] = v
-	return v
+	return t.Decision.Reason()
 }
 
 // Sorted returns the servers by name.
@@ -236,7 +231,7 @@ func (w *Snapshot) Sorted() []*Server {
 // Resource finds the resource of that URI, or the template, at the address. It
 // need not be listed: servers have resources that they do not list. The error
 // text is empty when there is no such server.
-func (w *Snapshot) Resource(a *Agent, sh *Catalog, asked string) (*Target, string) {
+func (w *Snapshot) Resource(a *Agent, how rules.Circumstances, sh *Catalog, asked string) (*Target, string) {
 	s, own := sh.one, asked
 	if s == nil {
 		name, rest, ok := tools.ReadURI(asked)
@@ -256,20 +251,16 @@ func (w *Snapshot) Resource(a *Agent, sh *Catalog, asked string) (*Target, strin
 	if g := s.Offer.Greeting; !g.Resources && (g.Tools || g.Prompts || g.Revision != "") {
 		return nil, "server " + s.Name + " has no resources"
 	}
-	t := &Target{
-		Server:   s,
-		Tool:     tools.Tool{Name: own},
-		Exposed:  asked,
-		Decision: w.Rules.For(a.Subject()).On(s.Name).Decide(tools.Resources.Rule(own)),
-	}
+	t := w.Decide(a, how, s, tools.Resources, tools.Tool{Name: own})
+	t.Exposed = asked
 	switch {
-	case !t.Decision.Admitted():
+	case !t.Admitted():
 		return t, fmt.Sprintf(
 			"resource %s of server %s is not within the reach of agent %s: %s; ask %s",
 			Clip(own),
 			s.Name,
 			a.Name,
-			t.Decision.Reason(),
+			t.Reason(),
 			w.Contacts,
 		)
 	case s.Paused:
@@ -280,7 +271,7 @@ func (w *Snapshot) Resource(a *Agent, sh *Catalog, asked string) (*Target, strin
 
 // Refusal explains why the agent has no tool or prompt of that name at the
 // address. The target is set when such a thing exists.
-func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Target, why string) {
+func (w *Snapshot) Refusal(a *Agent, how rules.Circumstances, kind tools.Kind, scope, name string) (t *Target, why string) {
 	word := strings.TrimSuffix(string(kind), "s")
 	t = w.find(kind, scope, name)
 	if t == nil {
@@ -292,8 +283,10 @@ func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Ta
 			a.Name,
 		)
 	}
-	t.Decision = w.Rules.For(a.Subject()).On(t.Server.Name).Decide(kind.Rule(t.Tool.Name))
-	if t.Decision.Admitted() {
+	exposed := t.Exposed
+	t = w.Decide(a, how, t.Server, kind, t.Tool)
+	t.Exposed = exposed
+	if t.Admitted() {
 		return t, fmt.Sprintf("server %s is paused; ask %s", t.Server.Name, w.Contacts)
 	}
 	return t, fmt.Sprintf(
@@ -302,7 +295,7 @@ func (w *Snapshot) Refusal(a *Agent, kind tools.Kind, scope, name string) (t *Ta
 		t.Tool.Name,
 		t.Server.Name,
 		a.Name,
-		t.Decision.Reason(),
+		t.Reason(),
 		w.Contacts,
 	)
 }

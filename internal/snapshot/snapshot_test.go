@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,10 +19,10 @@ func town(servers, each int) *Snapshot {
 	w := &Snapshot{
 		Passes: map[[32]byte]*Pass{}, Servers: map[string]*Server{}, Contacts: "Marit Aune",
 		Agents: map[string]*Agent{"1": {ID: "1", Name: "marit-quill", Confirmed: true}, "2": {ID: "2", Name: "stranger"}},
-		Rules: rules.NewSet([]rules.Rule{
+		Rules: rules.Compile([]rules.Rule{
 			{ID: "r1", Effect: rules.Admit, Agent: "marit-quill", Server: "server-0", Tool: "*"},
 			{ID: "r2", Name: "r2", Effect: rules.Refuse, Agent: "*", Server: "server-0", Tool: "tool-7"},
-		}),
+		}, time.Time{}, nil),
 	}
 	for i := range servers {
 		s := &Server{Name: fmt.Sprintf("server-%d", i)}
@@ -46,7 +47,7 @@ func shown(t *testing.T, s *Catalog, stateless bool) []byte {
 func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
 	t.Parallel()
 	w := town(200, 51)
-	v := w.ReachOf(w.Agents["1"])
+	v := w.ReachOf(w.Agents["1"], rules.Circumstances{})
 	var list struct{ Tools []struct{ Name string } }
 	require.NoError(t, json.Unmarshal(shown(t, v.Catalog(""), false), &list))
 	require.Len(t, list.Tools, 50)
@@ -57,12 +58,12 @@ func TestViewHoldsTheReachAndNothingElse(t *testing.T) {
 	assert.Nil(t, v.Catalog("nowhere"))
 	assert.Nil(t, v.Catalog("").lists[tools.Tools].names["server-0__tool-7"])
 	assert.Equal(t, "tool-3", v.Catalog("").lists[tools.Tools].names["server-0__tool-3"].Tool.Name)
-	assert.JSONEq(t, `{"tools":[]}`, string(shown(t, w.ReachOf(w.Agents["2"]).Catalog(""), false)))
-	assert.Same(t, v, w.ReachOf(w.Agents["1"]), "a view is computed once")
+	assert.JSONEq(t, `{"tools":[]}`, string(shown(t, w.ReachOf(w.Agents["2"], rules.Circumstances{}).Catalog(""), false)))
+	assert.Same(t, v, w.ReachOf(w.Agents["1"], rules.Circumstances{}), "a view is computed once")
 	assert.Equal(
 		t,
 		v.Catalog("").Digests(),
-		town(200, 51).ReachOf(w.Agents["1"]).Catalog("").Digests(),
+		town(200, 51).ReachOf(w.Agents["1"], rules.Circumstances{}).Catalog("").Digests(),
 		"the same reach has the same digest",
 	)
 }
@@ -85,20 +86,21 @@ func TestRefusalExplains(t *testing.T) {
 		"a name of the other address":   {"server-1", "server-1__tool-1", false, "there is no tool"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			target, why := w.Refusal(me, tools.Tools, row.scope, row.tool)
+			target, why := w.Refusal(me, rules.Circumstances{}, tools.Tools, row.scope, row.tool)
 			assert.Equal(t, row.exists, target != nil)
 			assert.Contains(t, why, row.why)
 		})
 	}
-	w.Rules = rules.NewSet([]rules.Rule{{Effect: rules.Admit, Agent: "*", Server: "*", Tool: "*"}})
-	_, why := w.Refusal(me, tools.Tools, "", "server-2__tool-1")
+	w.Rules = rules.Compile([]rules.Rule{{Effect: rules.Admit, Agent: "*", Server: "*", Tool: "*"}}, time.Time{}, nil)
+	w.bounds = nil
+	_, why := w.Refusal(me, rules.Circumstances{}, tools.Tools, "", "server-2__tool-1")
 	assert.Contains(t, why, "server server-2 is paused")
 }
 
 func BenchmarkToolsListOfFiftyAmongTenThousand(b *testing.B) {
 	w := town(200, 51)
 	for b.Loop() {
-		w.reaches = nil // as after every change
-		_, _ = w.ReachOf(w.Agents["1"]).Catalog("").lists[tools.Tools].page("", false)
+		w.bounds = nil // as after every change
+		_, _ = w.ReachOf(w.Agents["1"], rules.Circumstances{}).Catalog("").lists[tools.Tools].page("", false)
 	}
 }

@@ -60,7 +60,7 @@ func (t AgentTx) SetAgent(v team.Agent) error {
 // RemoveAgent removes an agent with its passes and with the rules that admit something
 // for it alone. What is refused to it stays refused to whoever takes its name.
 func (t AgentTx) RemoveAgent(id string) error {
-	if err := t.exec(`DELETE FROM rules WHERE agent_id = ? AND effect = 'admit'`, id); err != nil {
+	if err := t.exec(`DELETE FROM rules WHERE agent_id = ? AND effect <> 'refuse'`, id); err != nil {
 		return err
 	}
 	return t.one(`DELETE FROM agents WHERE id = ?`, id)
@@ -72,7 +72,7 @@ func (s *Store) DependOnAgent(ctx context.Context, id string, now time.Time) ([]
 	return dependents(ctx, s,
 		dependent{"passes", "end at once", `SELECT coalesce(nullif(label, ''), '…' || hint) FROM passes
 			WHERE agent = ? AND kind = 'pass' AND revoked IS NULL AND expires > ?`, []any{id, ms(now)}},
-		dependent{"rules for it alone", "are removed", `SELECT name FROM rules WHERE agent_id = ? AND effect = 'admit'`, []any{id}},
+		dependent{"rules for it alone", "are removed", `SELECT name FROM rules WHERE agent_id = ? AND effect <> 'refuse'`, []any{id}},
 		dependent{
 			"refusals for it alone", "stay, for whoever takes the name",
 			`SELECT name FROM rules WHERE agent_id = ? AND effect = 'refuse'`, []any{id},
@@ -202,31 +202,3 @@ func (t AgentTx) EndPasses(agentID string, at time.Time) error {
 func (t AgentTx) PassUsed(id string, at time.Time) error {
 	return t.exec(`UPDATE passes SET used = ? WHERE id = ?`, ms(at), id)
 }
-
-// Rules returns all rules in the order they were made.
-func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
-	return list(ctx, s.read, func(r scanner) (v team.Rule, err error) {
-		var created int64
-		err = r.Scan(&v.ID, &v.Name, &v.Version, &v.Effect, &v.Agent, &v.AgentID, &v.Server, &v.Tool, &v.Note, &v.By, &created)
-		v.Created = fromMS(created)
-		return v, err
-	}, `SELECT id, name, version, effect, agent, agent_id, server, tool, note, by_name, created FROM rules ORDER BY id`)
-}
-
-// AddRule stores a rule.
-func (t AgentTx) AddRule(v team.Rule) error {
-	return t.exec(`INSERT INTO rules (id, name, effect, agent, agent_id, server, tool, note, by_name, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID, v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.By, ms(v.Created))
-}
-
-// UpdateRule stores what was altered, if the rule still has the version that it was
-// read with.
-func (t AgentTx) UpdateRule(v team.Rule) error {
-	return t.alter("rules", v.ID, `UPDATE rules SET name = ?, effect = ?, agent = ?, agent_id = ?, server = ?, tool = ?, note = ?,
-		version = version + 1 WHERE id = ? AND version = ?`,
-		v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, v.Note, v.ID, v.Version)
-}
-
-// RemoveRule removes a rule.
-func (t AgentTx) RemoveRule(id string) error { return t.one(`DELETE FROM rules WHERE id = ?`, id) }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -13,8 +14,8 @@ import (
 )
 
 const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule,
-	outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times, control)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 // CallKey is the order of a call in the journal: milliseconds since 1970 in the
 // upper 48 bits, a count within the millisecond in the lower 16.
@@ -90,7 +91,7 @@ func (l CallLog) AppendCalls(ctx context.Context, calls []KeyedCall, repeats ...
 		for i := range calls {
 			c := &calls[i]
 			if _, err := insert.ExecContext(ctx, int64(c.Key), c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error,
-				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result, max(c.Times, 1)); err != nil {
+				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result, max(c.Times, 1), writeControl(c.Control)); err != nil {
 				return err
 			}
 		}
@@ -182,15 +183,29 @@ func (f CallFilter) where() (string, []any) {
 }
 
 const callColumns = `id, agent, person, server, tool, decision, rule, coalesce((SELECT r.name FROM rules r WHERE r.id = calls.rule), ''),
-	outcome, error, us, bytes_in, bytes_out, session, cut, times`
+	outcome, error, us, bytes_in, bytes_out, session, cut, times, control`
 
 func scanCall(r scanner, more ...any) (v KeyedCall, err error) {
 	var key int64
+	var control string
 	err = r.Scan(append([]any{&key, &v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.RuleName, &v.Outcome, &v.Error,
-		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut, &v.Times}, more...)...)
+		&v.Micros, &v.BytesIn, &v.BytesOut, &v.Session, &v.Cut, &v.Times, &control}, more...)...)
 	v.Key = CallKey(key)
 	v.ID, v.At = v.Key.ULID(), v.Key.Time()
+	if err == nil && control != "" {
+		err = json.Unmarshal([]byte(control), &v.Control)
+	}
 	return v, err
+}
+
+// writeControl writes what rules had to do with a call; most calls have nothing of it.
+func writeControl(c *team.CallControl) string {
+	if c == nil {
+		return ""
+	}
+	// Texts and numbers cannot fail to be written.
+	raw, _ := json.Marshal(c)
+	return string(raw)
 }
 
 // Calls returns the newest calls that the filter selects, newest first, without
@@ -203,6 +218,30 @@ func (l CallLog) Calls(ctx context.Context, f CallFilter) ([]KeyedCall, error) {
 	}
 	return list(ctx, l.store.read, func(r scanner) (KeyedCall, error) { return scanCall(r) },
 		`SELECT `+callColumns+` FROM calls WHERE `+where+` ORDER BY id `+order+` LIMIT ?`, append(args, f.Limit)...)
+}
+
+// DecidedBy counts the calls since a time that each rule decided, by the rule's id.
+func (l CallLog) DecidedBy(ctx context.Context, since time.Time) (map[string]int, error) {
+	type count struct {
+		rule string
+		n    int
+	}
+	counts, err := list(ctx, l.store.read, func(r scanner) (c count, err error) { return c, r.Scan(&c.rule, &c.n) },
+		`SELECT rule, sum(times) FROM calls WHERE id >= ? AND rule <> '' GROUP BY rule`, int64(KeyAt(since)))
+	out := make(map[string]int, len(counts))
+	for _, c := range counts {
+		out[c.rule] = c.n
+	}
+	return out, err
+}
+
+// HeldBefore returns the newest calls of a tool by an agent since a time that somebody
+// decided about.
+func (l CallLog) HeldBefore(ctx context.Context, since time.Time, agent, server, tool string, most int) ([]KeyedCall, error) {
+	return list(ctx, l.store.read, func(r scanner) (KeyedCall, error) { return scanCall(r) },
+		`SELECT `+callColumns+` FROM calls
+		WHERE id >= ? AND agent = ? AND server = ? AND tool = ? AND control LIKE '%"by":%' ORDER BY id DESC LIMIT ?`,
+		int64(KeyAt(since)), agent, server, tool, most)
 }
 
 // CallByKey returns one call in full.

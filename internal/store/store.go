@@ -275,12 +275,13 @@ type Tx struct {
 	AgentTx
 	CredentialTx
 	PeopleTx
+	RuleTx
 }
 
 type (
 	// ServerTx alters servers, their editions and the team's secrets.
 	ServerTx struct{ *transaction }
-	// AgentTx alters agents, passes and rules.
+	// AgentTx alters agents and passes.
 	AgentTx struct{ *transaction }
 	// CredentialTx alters what people and agents have of their own: secrets,
 	// sign-ins, and the programs that speak for agents.
@@ -297,7 +298,7 @@ type transaction struct {
 
 func newTx(ctx context.Context, tx *sql.Tx) *Tx {
 	t := &transaction{ctx, tx}
-	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}}
+	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}}
 }
 
 // Write runs fn in a transaction and records the change in it. When fn fails,

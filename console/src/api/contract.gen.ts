@@ -202,6 +202,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bundles of tools, with what each stands for now */
+        get: operations["listBundles"];
+        put?: never;
+        /**
+         * Add a bundle of tools
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["addBundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bundles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One bundle, with what it stands for now */
+        get: operations["getBundle"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a bundle that nothing names
+         * @description For the roles an admin or a maintainer.
+         */
+        delete: operations["removeBundle"];
+        options?: never;
+        head?: never;
+        /**
+         * Alter a bundle; rules that name it are about its tools at once
+         * @description For the roles an admin or a maintainer.
+         */
+        patch: operations["updateBundle"];
+        trace?: never;
+    };
     "/api/call-counts": {
         parameters: {
             query?: never;
@@ -391,6 +437,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/explanations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether an agent may use a tool, by which rule, and what would have to change */
+        post: operations["explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Held calls: those that wait, the oldest first, then those that were decided, the newest first */
+        get: operations["listHeld"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/held/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One held call, with past decisions on the like */
+        get: operations["getHeld"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/held/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Admit or refuse a held call
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        post: operations["decideHeld"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports": {
         parameters: {
             query?: never;
@@ -487,6 +604,27 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Labels of agents and servers, groups of people, and tags of tools */
+        get: operations["listLabels"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Add and remove labels of one thing; they are in force at once
+         * @description For the roles an admin or a maintainer.
+         */
+        patch: operations["alterLabels"];
         trace?: never;
     };
     "/api/limits": {
@@ -868,7 +1006,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** One rule, by its name or its id, with what it is about now */
+        get: operations["getRule"];
         put?: never;
         post?: never;
         /**
@@ -1312,6 +1451,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Decisions about held calls that admit more of the like */
+        get: operations["listStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/standing/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take such a decision back; the next call of the like is held again
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        delete: operations["takeBackStanding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -1444,6 +1620,25 @@ export interface components {
             ok: number;
             refused: number;
         };
+        BundleInfo: {
+            /** @description tools by globs, or other bundles */
+            entries: components["schemas"]["Entry"][];
+            id: string;
+            name: string;
+            note: string;
+            /** @description the tools that it stands for now, as server/tool */
+            tools: string[];
+            /** @description names of the rules and bundles that name it */
+            usedBy: string[];
+            /** @description counts alterations; given back with one, it guards against overwriting somebody else's */
+            version: number;
+        };
+        BundlePatch: {
+            entries?: components["schemas"]["Entry"][];
+            note?: string;
+            /** @description the version that was read; without it the newest is altered */
+            version?: number;
+        };
         Call: {
             agent: string;
             /** @description masked and bounded; only in a single call */
@@ -1454,9 +1649,14 @@ export interface components {
             bytesIn: number;
             /** @description size of the answer */
             bytesOut: number;
+            /** @description what rules had to do with it besides admitting or refusing it */
+            control?: components["schemas"]["CallControl"];
             /** @description arguments or result are longer than what is kept */
             cut?: boolean;
-            /** @enum {string} */
+            /**
+             * @description what became of it in the end; a held call was admitted or refused by somebody
+             * @enum {string}
+             */
             decision: "admit" | "refuse";
             error?: string;
             id: string;
@@ -1478,6 +1678,22 @@ export interface components {
             tool: string;
             /** @description how long it took at the door, in microseconds */
             us: number;
+        };
+        CallControl: {
+            /** @description name of the person who decided the held call */
+            by?: string;
+            /** @description name of the rule that held it */
+            held?: string;
+            /** @description fields taken out of its result */
+            hidden?: number;
+            /** @description how it was decided: once, session, calls, hour, changed, refuse; or expired, cancelled, restarted */
+            how?: string;
+            /** @description names of the rules that narrowed it, filled something in or hid something */
+            narrowed?: string[];
+            /** @description how long it waited to be decided, in milliseconds */
+            waitedMs?: number;
+            /** @description what that person had to say to the agent */
+            word?: string;
         };
         Change: {
             after?: string;
@@ -1531,6 +1747,21 @@ export interface components {
             resource: string;
             /** @description host that the answer goes to */
             returns: string;
+        };
+        Considered: {
+            /** @enum {string} */
+            effect: "admit" | "hold" | "refuse";
+            /** @description why it does not apply, each by itself */
+            misses?: string[];
+            name: string;
+            /**
+             * @description what it does here
+             * @enum {string}
+             */
+            part: "decides" | "agrees" | "narrows" | "overruled" | "almost";
+            rule: string;
+            /** @description the rule in words */
+            text: string;
         };
         Contact: {
             /** @description what the assistant calls itself */
@@ -1610,6 +1841,58 @@ export interface components {
             removed: string[];
             tools: number;
         };
+        Entry: {
+            /** @description another bundle, instead of server and tool */
+            bundle?: string;
+            /** @description glob over server names */
+            server?: string;
+            /** @description glob over the server's own tool names */
+            tool?: string;
+        };
+        ExplainQuery: {
+            agent: string;
+            /** @description arguments of a call; left out to ask about the tool */
+            arguments?: unknown[];
+            /** @description what the program calls itself; the agent's last one when left out */
+            client?: string;
+            /** @description address that the request comes from */
+            from?: string;
+            /** @description whether the agent's person is there */
+            present?: boolean;
+            revision?: string;
+            /** @description can be left out when tool is a name that agents see */
+            server: string;
+            /** @description the server's own name, or the one that agents see */
+            tool: string;
+        };
+        Explained: {
+            agent: string;
+            /** @description what would make it another decision, in words */
+            change: string[];
+            /** @description who can change rules */
+            contacts: string;
+            /** @description arguments can make it another decision */
+            depends?: boolean;
+            /** @enum {string} */
+            effect: "admit" | "hold" | "refuse";
+            /** @description the name on /mcp */
+            exposed: string;
+            /** @description fields taken out of results */
+            hidden?: string[];
+            /** @description input schema as the agent is shown it, where rules narrow it */
+            input?: unknown[];
+            /** @description arguments that Bouncer fills in */
+            pinned?: string[];
+            /** @description id of the rule that decides; empty when no rule admits */
+            rule: string;
+            ruleName: string;
+            /** @description rules with a part in it, then those that almost had, nearest first */
+            rules: components["schemas"]["Considered"][];
+            server: string;
+            tool: string;
+            /** @description the same that the agent is told */
+            why: string;
+        };
         Facts: {
             audience?: string[];
             /** @description jwt when it is a JSON Web Token, which was read but not verified */
@@ -1671,6 +1954,57 @@ export interface components {
             /** @description end of what a local process wrote to standard error, masked */
             stderr?: string;
             tools: number;
+        };
+        HeldCall: {
+            agent: string;
+            /** @description as they would be sent; secrets are masked */
+            arguments?: unknown[];
+            /** Format: date-time */
+            at: string;
+            /** @description past decisions on the like, newest first */
+            before?: components["schemas"]["PastDecision"][];
+            /** @description who decided */
+            by?: string;
+            /** Format: date-time */
+            decided?: string;
+            /** @description what the tool does, by its tags and by what its server says: destructive, read-only, idempotent, open-world */
+            effects?: string[];
+            /** @enum {string} */
+            how?: "once" | "session" | "calls" | "hour" | "changed" | "refuse" | "expired" | "cancelled";
+            id: string;
+            /** @description the person who asks may decide it */
+            mine: boolean;
+            /** @description note of that rule */
+            note?: string;
+            /** @description the agent's person; empty for the team */
+            owner: string;
+            /** @description name of the rule that holds it */
+            rule: string;
+            server: string;
+            /** @enum {string} */
+            state: "waiting" | "admitted" | "refused" | "expired" | "cancelled";
+            title?: string;
+            /** @description the server's own name */
+            tool: string;
+            /**
+             * Format: date-time
+             * @description when it is refused if nobody decides
+             */
+            until: string;
+            /** @description why that person may not */
+            why?: string;
+            /** @description what that person said to the agent */
+            word?: string;
+        };
+        HeldDecision: {
+            /** @description for changed: the arguments that are sent instead */
+            arguments?: unknown[];
+            /** @description for calls: how many more are admitted, 1 to 100 */
+            calls?: number;
+            /** @enum {string} */
+            how: "once" | "session" | "calls" | "hour" | "changed" | "refuse";
+            /** @description a word to the agent */
+            word?: string;
         };
         Import: {
             /** @description values for placeholders, by NAME or server/NAME */
@@ -1777,6 +2111,30 @@ export interface components {
             /** @description how many values were wrapped anew */
             rewrapped: number;
         };
+        Label: {
+            /** @enum {string} */
+            kind: "agent" | "server" | "person" | "tool";
+            label: string;
+            /** @description name of the agent, the server or the person; the server's name for a tool */
+            name: string;
+            /**
+             * @description login for a group that the identity provider says; empty for what somebody set
+             * @enum {string}
+             */
+            source?: "login";
+            /** @description the server's own name of the tool */
+            tool?: string;
+        };
+        LabelPatch: {
+            add?: string[];
+            /** @enum {string} */
+            kind: "agent" | "server" | "person" | "tool";
+            /** @description name of the agent, the server or the person; the server's name for a tool */
+            name: string;
+            remove?: string[];
+            /** @description the server's own name of the tool */
+            tool?: string;
+        };
         Login: {
             /** Format: date-time */
             created: string;
@@ -1822,11 +2180,10 @@ export interface components {
         Matches: {
             /** @description agents that it binds now */
             agents: number;
-            /**
-             * @description field that matches nothing; left out when each matches something
-             * @enum {string}
-             */
-            nothing?: "agent" | "server" | "tool";
+            /** @description field that matches nothing; left out when each matches something */
+            nothing?: string;
+            /** @description why it decides nothing at the moment, in words; left out when it is in force */
+            off?: string;
             /** @description prompts and resources */
             others: number;
             servers: number;
@@ -1848,6 +2205,11 @@ export interface components {
             name: string;
             /** @description name of the owner; empty for the team */
             owner?: string;
+        };
+        NewBundle: {
+            entries: components["schemas"]["Entry"][];
+            name: string;
+            note?: string;
         };
         NewInvitation: {
             /** @description whom it is for */
@@ -1889,16 +2251,82 @@ export interface components {
             agent: string;
             /** @description add it though it matches nothing yet */
             anyway?: boolean;
+            /**
+             * Format: date-time
+             * @description before this it decides nothing
+             */
+            begins?: string;
+            /** @description only tools of this bundle */
+            bundle?: string;
+            /** @description glob over the name that the program gives itself */
+            client?: string;
+            /** @description who decides held calls, like group:dispatch, role:maintainer or person:joss; empty for admins and maintainers */
+            deciders?: string[];
+            /** @description description that the agent is shown instead */
+            description?: string;
+            /** @description set for a rule that is kept but decides nothing */
+            disabled?: boolean;
             /** @enum {string} */
-            effect: "admit" | "refuse";
+            effect: "admit" | "hold" | "refuse";
+            /**
+             * Format: date-time
+             * @description from then on it decides nothing
+             */
+            ends?: string;
+            /** @description only agents of persons in this group */
+            group?: string;
+            /** @description fields taken out of results, like items.*.address */
+            hide?: string[];
+            /** @description only tools of this kind, by their tags or by what they say of themselves: read-only, destructive, idempotent, open-world, or one of these with not- before it */
+            hint?: string;
+            /** @description how long a held call waits; 0 for 5 minutes */
+            holdSeconds?: number;
+            /** @description only agents with this label */
+            label?: string;
             /** @description short name; made of what the rule says when left out */
             name?: string;
+            /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
+            narrow?: unknown[];
+            /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
+            network?: string;
             /** @description why, in a sentence; agents are told */
             note?: string;
+            /** @description the agent's own person may decide too */
+            ownDecides?: boolean;
+            /** @description only agents of this person */
+            person?: string;
+            /** @description id of that person; whoever has the name later is not meant */
+            personId?: string;
+            /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
+            pins?: Record<string, never>;
+            /**
+             * @description whether the agent's person is seen in the console or the command line
+             * @enum {string}
+             */
+            presence?: "present" | "unattended";
+            /** @description results are cut to this size, in KiB */
+            resultKiB?: number;
+            /** @description glob over the revision of the protocol that the agent speaks */
+            revision?: string;
+            /**
+             * @description only agents of persons with this role
+             * @enum {string}
+             */
+            role?: "admin" | "maintainer" | "member" | "auditor";
             /** @description glob over server names */
             server: string;
+            /** @description only servers with this label */
+            serverLabel?: string;
+            /** @description only tools with this tag */
+            tag?: string;
+            /** @description title that the agent is shown instead */
+            title?: string;
             /** @description glob over the server's own tool names */
             tool: string;
+            /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
+            when?: unknown[];
+            /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
+            window?: string;
         };
         NewSecret: {
             /**
@@ -1985,6 +2413,13 @@ export interface components {
              */
             used?: string;
         };
+        PastDecision: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            how: string;
+            word?: string;
+        };
         Person: {
             /** Format: date-time */
             created: string;
@@ -2051,18 +2486,24 @@ export interface components {
         };
         ReachedTool: {
             admitted: boolean;
+            /** @description its arguments can make it another decision */
+            depends?: boolean;
             description: string;
             /** @description the server says so */
             destructive: boolean;
+            /** @enum {string} */
+            effect: "admit" | "hold" | "refuse";
             /** @description the name on /mcp */
             exposed: string;
             /** @description what stands in the way though it is admitted, in words */
             lacks?: string;
+            /** @description names of the rules that narrow it */
+            narrowed?: string[];
             /**
              * @description what the agent's next call would meet
              * @enum {string}
              */
-            next: "answer" | "refused" | "paused" | "no-credential" | "unreachable";
+            next: "answer" | "held" | "refused" | "paused" | "no-credential" | "unreachable";
             /** @description the server says so */
             readOnly: boolean;
             /** @description id of the deciding rule; empty when no rule admits */
@@ -2070,6 +2511,7 @@ export interface components {
             /** @description name of that rule */
             ruleName: string;
             server: string;
+            tags?: string[];
             title: string;
             /** @description the server's own name */
             tool: string;
@@ -2203,23 +2645,93 @@ export interface components {
             agent: string;
             /** @description agent that a rule with a plain name is for; whoever has the name later is not meant */
             agentId?: string;
+            /**
+             * Format: date-time
+             * @description before this it decides nothing
+             */
+            begins?: string;
+            /** @description only tools of this bundle */
+            bundle?: string;
             /** @description name of the person who made it */
             by: string;
+            /** @description glob over the name that the program gives itself */
+            client?: string;
             /** Format: date-time */
             created: string;
+            /** @description calls of the last seven days that it decided */
+            decided: number;
+            /** @description who decides held calls, like group:dispatch, role:maintainer or person:joss; empty for admins and maintainers */
+            deciders?: string[];
+            /** @description description that the agent is shown instead */
+            description?: string;
+            /** @description set for a rule that is kept but decides nothing */
+            disabled?: boolean;
             /** @enum {string} */
-            effect: "admit" | "refuse";
+            effect: "admit" | "hold" | "refuse";
+            /**
+             * Format: date-time
+             * @description from then on it decides nothing
+             */
+            ends?: string;
+            /** @description only agents of persons in this group */
+            group?: string;
+            /** @description fields taken out of results, like items.*.address */
+            hide?: string[];
+            /** @description only tools of this kind, by their tags or by what they say of themselves: read-only, destructive, idempotent, open-world, or one of these with not- before it */
+            hint?: string;
+            /** @description how long a held call waits; 0 for 5 minutes */
+            holdSeconds?: number;
             id: string;
+            /** @description only agents with this label */
+            label?: string;
             matches: components["schemas"]["Matches"];
             /** @description short name, for people */
             name: string;
+            /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
+            narrow?: unknown[];
+            /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
+            network?: string;
             note: string;
+            /** @description the agent's own person may decide too */
+            ownDecides?: boolean;
+            /** @description only agents of this person */
+            person?: string;
+            /** @description id of that person; whoever has the name later is not meant */
+            personId?: string;
+            /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
+            pins?: Record<string, never>;
+            /**
+             * @description whether the agent's person is seen in the console or the command line
+             * @enum {string}
+             */
+            presence?: "present" | "unattended";
+            /** @description results are cut to this size, in KiB */
+            resultKiB?: number;
+            /** @description glob over the revision of the protocol that the agent speaks */
+            revision?: string;
+            /**
+             * @description only agents of persons with this role
+             * @enum {string}
+             */
+            role?: "admin" | "maintainer" | "member" | "auditor";
             /** @description glob over server names */
             server: string;
+            /** @description only servers with this label */
+            serverLabel?: string;
+            /** @description only tools with this tag */
+            tag?: string;
+            /** @description title that the agent is shown instead */
+            title?: string;
             /** @description glob over the server's own tool names */
             tool: string;
             /** @description counts alterations; given back with one, it guards against overwriting somebody else's */
             version: number;
+            /** @description what is odd about it */
+            warnings?: string[];
+            /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
+            when?: unknown[];
+            /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
+            window?: string;
         };
         RulePatch: {
             /** @description glob over agent names */
@@ -2227,12 +2739,14 @@ export interface components {
             /** @description alter it though it matches nothing then */
             anyway?: boolean;
             /** @enum {string} */
-            effect?: "admit" | "refuse";
+            effect?: "admit" | "hold" | "refuse";
             name?: string;
             /** @description why, in a sentence; agents are told */
             note?: string;
             /** @description glob over server names */
             server?: string;
+            /** @description everything else that it says, as a whole; left out, that stays */
+            terms?: components["schemas"]["Terms"];
             /** @description glob over the server's own tool names */
             tool?: string;
             /** @description the version that was read; without it the newest is altered */
@@ -2534,6 +3048,28 @@ export interface components {
             note?: string;
             ok: boolean;
         };
+        StandingDecision: {
+            agent: string;
+            by: string;
+            /** @enum {string} */
+            how: "session" | "calls" | "hour";
+            /** @description that of the call that it was made about */
+            id: string;
+            /** @description how many calls it still admits; left out for any number */
+            left?: number;
+            /** Format: date-time */
+            made: string;
+            /** @description the person who asks may take it back */
+            mine: boolean;
+            rule: string;
+            server: string;
+            tool: string;
+            /**
+             * Format: date-time
+             * @description when it ends at the latest
+             */
+            until: string;
+        };
         Step: {
             /** @enum {string} */
             do: "add" | "alter" | "remove";
@@ -2542,6 +3078,74 @@ export interface components {
             name: string;
             /** @enum {string} */
             noun: "server" | "person" | "agent" | "rule";
+        };
+        Terms: {
+            /**
+             * Format: date-time
+             * @description before this it decides nothing
+             */
+            begins?: string;
+            /** @description only tools of this bundle */
+            bundle?: string;
+            /** @description glob over the name that the program gives itself */
+            client?: string;
+            /** @description who decides held calls, like group:dispatch, role:maintainer or person:joss; empty for admins and maintainers */
+            deciders?: string[];
+            /** @description description that the agent is shown instead */
+            description?: string;
+            /** @description set for a rule that is kept but decides nothing */
+            disabled?: boolean;
+            /**
+             * Format: date-time
+             * @description from then on it decides nothing
+             */
+            ends?: string;
+            /** @description only agents of persons in this group */
+            group?: string;
+            /** @description fields taken out of results, like items.*.address */
+            hide?: string[];
+            /** @description only tools of this kind, by their tags or by what they say of themselves: read-only, destructive, idempotent, open-world, or one of these with not- before it */
+            hint?: string;
+            /** @description how long a held call waits; 0 for 5 minutes */
+            holdSeconds?: number;
+            /** @description only agents with this label */
+            label?: string;
+            /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
+            narrow?: unknown[];
+            /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
+            network?: string;
+            /** @description the agent's own person may decide too */
+            ownDecides?: boolean;
+            /** @description only agents of this person */
+            person?: string;
+            /** @description id of that person; whoever has the name later is not meant */
+            personId?: string;
+            /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
+            pins?: Record<string, never>;
+            /**
+             * @description whether the agent's person is seen in the console or the command line
+             * @enum {string}
+             */
+            presence?: "present" | "unattended";
+            /** @description results are cut to this size, in KiB */
+            resultKiB?: number;
+            /** @description glob over the revision of the protocol that the agent speaks */
+            revision?: string;
+            /**
+             * @description only agents of persons with this role
+             * @enum {string}
+             */
+            role?: "admin" | "maintainer" | "member" | "auditor";
+            /** @description only servers with this label */
+            serverLabel?: string;
+            /** @description only tools with this tag */
+            tag?: string;
+            /** @description title that the agent is shown instead */
+            title?: string;
+            /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
+            when?: unknown[];
+            /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
+            window?: string;
         };
         Tie: {
             /** @description the subject there, as the refused sign-in told it */
@@ -3064,6 +3668,163 @@ export interface operations {
             };
         };
     };
+    listBundles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Bundles of tools, with what each stands for now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleInfo"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBundle"];
+            };
+        };
+        responses: {
+            /** @description Add a bundle of tools */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One bundle, with what it stands for now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    updateBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BundlePatch"];
+            };
+        };
+        responses: {
+            /** @description Alter a bundle; rules that name it are about its tools at once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BundleInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     countCalls: {
         parameters: {
             query?: {
@@ -3452,6 +4213,137 @@ export interface operations {
             };
         };
     };
+    explain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainQuery"];
+            };
+        };
+        responses: {
+            /** @description Whether an agent may use a tool, by which rule, and what would have to change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listHeld: {
+        parameters: {
+            query?: {
+                /** @description true for those that wait only */
+                waiting?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Held calls: those that wait, the oldest first, then those that were decided, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldCall"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One held call, with past decisions on the like */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldCall"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decideHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HeldDecision"];
+            };
+        };
+        responses: {
+            /** @description Admit or refuse a held call */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldCall"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     importServers: {
         parameters: {
             query?: never;
@@ -3625,6 +4517,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalState"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Labels of agents and servers, groups of people, and tags of tools */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alterLabels: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LabelPatch"];
+            };
+        };
+        responses: {
+            /** @description Add and remove labels of one thing; they are in force at once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Label"][];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -4329,6 +5283,37 @@ export interface operations {
         responses: {
             /** @description Add a rule; it is in force at once */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One rule, by its name or its id, with what it is about now */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5320,6 +6305,64 @@ export interface operations {
         };
     };
     revokeSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listStanding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Decisions about held calls that admit more of the like */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandingDecision"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeBackStanding: {
         parameters: {
             query?: never;
             header?: never;

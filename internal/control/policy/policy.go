@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -25,11 +26,13 @@ type Service struct {
 	store    *store.Store
 	registry *registry.Registry
 	agents   *agents.Service
+	coming   func(*snapshot.Agent) rules.Circumstances
 }
 
-// New returns the service.
-func New(s *store.Store, r *registry.Registry, a *agents.Service) *Service {
-	return &Service{store: s, registry: r, agents: a}
+// New returns the service. coming tells what is known of the requests of an agent, as far
+// as it has come yet.
+func New(s *store.Store, r *registry.Registry, a *agents.Service, coming func(*snapshot.Agent) rules.Circumstances) *Service {
+	return &Service{store: s, registry: r, agents: a, coming: coming}
 }
 
 // Rules returns all rules, with what each is about now.
@@ -38,17 +41,49 @@ func (svc *Service) Rules(ctx context.Context) ([]apitype.RuleInfo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the rules: %w", err)
 	}
+	decided, err := svc.store.CallLog().DecidedBy(ctx, svc.registry.Now().Add(-decidedFor))
+	if err != nil {
+		return nil, fmt.Errorf("count what rules decided: %w", err)
+	}
 	out, world := []apitype.RuleInfo{}, svc.world()
-	for _, r := range have {
-		out = append(out, apitype.RuleInfo{Rule: r, Matches: coreRule(r).Matches(world)})
+	others := cores(have)
+	for i, r := range have {
+		out = append(out, apitype.RuleInfo{
+			Rule: r, Matches: others[i].Matches(world), Decided: decided[r.ID], Warnings: others[i].Warnings(others, world),
+		})
 	}
 	return out, nil
 }
 
+// Rule returns one rule, by its name or its id.
+func (svc *Service) Rule(ctx context.Context, key string) (apitype.RuleInfo, error) {
+	list, err := svc.Rules(ctx)
+	if err != nil {
+		return apitype.RuleInfo{}, err
+	}
+	for _, r := range list {
+		if r.Name == key || strings.EqualFold(r.ID, key) {
+			return r, nil
+		}
+	}
+	return apitype.RuleInfo{}, &team.NotFoundError{Kind: "rule", Name: key}
+}
+
+// decidedFor is for how long it is counted what rules decided.
+const decidedFor = 7 * 24 * time.Hour
+
+func cores(list []team.Rule) []rules.Rule {
+	out := make([]rules.Rule, 0, len(list))
+	for _, r := range list {
+		out = append(out, r.Core(""))
+	}
+	return out
+}
+
 // world is what rules can be about now, by the snapshot that calls are decided by.
 func (svc *Service) world() rules.World {
-	var w rules.World
 	now := svc.registry.Current()
+	w := rules.World{Now: svc.registry.Now(), Bundles: now.Bundles}
 	for _, a := range now.Agents {
 		w.Agents = append(w.Agents, a.Subject())
 	}
@@ -60,20 +95,19 @@ func (svc *Service) world() rules.World {
 
 // offer is what a server offers to anybody: its lists can differ from holder to holder.
 func offer(s *snapshot.Server) rules.Offer {
-	o := rules.Offer{Name: s.Name}
+	o := rules.Offer{Host: s.Host()}
 	seen := map[string]bool{}
 	take := func(s *snapshot.Server) {
 		for _, kind := range tools.Kinds {
-			for _, t := range s.Offer.Lists[kind] {
-				name := kind.Rule(t.Name)
+			for _, one := range s.Objects(kind) {
 				switch {
-				case seen[name]:
+				case seen[one.Name]:
 				case kind == tools.Tools:
-					o.Tools = append(o.Tools, name)
+					o.Tools = append(o.Tools, one)
 				default:
-					o.Others = append(o.Others, name)
+					o.Others = append(o.Others, one)
 				}
-				seen[name] = true
+				seen[one.Name] = true
 			}
 		}
 	}
@@ -98,6 +132,7 @@ func (svc *Service) AddRule(ctx context.Context, by team.Person, n apitype.NewRu
 		Note:    strings.TrimSpace(n.Note),
 		By:      by.Name,
 		Created: time.Now().UTC(),
+		Terms:   n.Terms,
 	}
 	info, err := svc.examine(ctx, r, n.Anyway)
 	if err != nil {
@@ -132,6 +167,9 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 			*field.to = strings.TrimSpace(*field.from)
 		}
 	}
+	if p.Terms != nil {
+		r.Terms = *p.Terms
+	}
 	if r.Name == "" {
 		return apitype.RuleInfo{}, &team.FieldError{Field: "name", Why: "is empty; leave it out to keep the present one"}
 	}
@@ -143,6 +181,7 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 	info.Version++
 	back := apitype.RulePatch{
 		Name: &was.Name, Effect: &was.Effect, Agent: &was.Agent, Server: &was.Server, Tool: &was.Tool, Note: &was.Note,
+		Terms: &was.Terms,
 	}
 	return info, store.Explain(explainName(svc.registry.Write(
 		ctx,
@@ -177,15 +216,15 @@ func (svc *Service) examine(ctx context.Context, r team.Rule, anyway bool) (apit
 		return apitype.RuleInfo{}, fmt.Errorf("read the rules: %w", err)
 	}
 	world := svc.world()
-	plain := coreRule(r).Plain(world)
+	plain := r.Core("").Plain(world)
 	r.Server, r.Tool = plain.Server, plain.Tool
 	if r.Name == "" {
-		r.Name = coreRule(r).Propose(func(name string) bool {
+		r.Name = r.Core("").Propose(func(name string) bool {
 			return slices.ContainsFunc(have, func(h team.Rule) bool { return h.Name == name })
 		})
 	}
 	info := apitype.RuleInfo{Rule: r}
-	if err := coreRule(r).Check(); err != nil {
+	if err := r.Core("").Check(); err != nil {
 		var fe *rules.FieldError
 		if errors.As(err, &fe) {
 			return info, &team.FieldError{Field: fe.Field, Why: fe.Why}
@@ -197,21 +236,61 @@ func (svc *Service) examine(ctx context.Context, r team.Rule, anyway bool) (apit
 		return info, fmt.Errorf("look for the agent of a rule: %w", err)
 	}
 	r.AgentID = agent.ID
+	if err := svc.bindPerson(ctx, &r); err != nil {
+		return info, err
+	}
+	if err := svc.checkBundle(r, world); err != nil {
+		return info, err
+	}
 	for _, h := range have {
-		if h.ID != r.ID && h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool {
+		if h.ID != r.ID && h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool &&
+			reflect.DeepEqual(h.Terms, r.Terms) {
 			return info, &team.ConflictError{Field: "effect", Why: "rule " + h.Name + " says the same already", Hint: "nothing needs to be done"}
 		}
 	}
-	info = apitype.RuleInfo{Rule: r, Matches: coreRule(r).Matches(world)}
+	core := r.Core("")
+	info = apitype.RuleInfo{Rule: r, Matches: core.Matches(world), Warnings: core.Warnings(cores(have), world)}
 	if info.Matches.Nothing != "" && !anyway {
 		return info, nothingMatches(r, info.Matches)
 	}
 	return info, nil
 }
 
+// bindPerson ties a rule for a person to that person, so that nobody who has the name
+// later is meant.
+func (svc *Service) bindPerson(ctx context.Context, r *team.Rule) error {
+	r.PersonID = ""
+	if r.Person == "" {
+		return nil
+	}
+	people, err := svc.store.People(ctx)
+	if err != nil {
+		return fmt.Errorf("look for the person of a rule: %w", err)
+	}
+	for _, p := range people {
+		if p.Name == r.Person {
+			r.PersonID = p.ID
+		}
+	}
+	return nil
+}
+
+func (svc *Service) checkBundle(r team.Rule, w rules.World) error {
+	if r.Bundle == "" {
+		return nil
+	}
+	if _, err := w.Bundles.Flatten(r.Bundle); err != nil {
+		return &team.FieldError{Field: "bundle", Why: fmt.Sprintf("is %.60q; there is no such bundle (bouncer bundle list)", r.Bundle)}
+	}
+	return nil
+}
+
 // nothingMatches says which field matches nothing, and what was probably meant.
 func nothingMatches(r team.Rule, m rules.Matches) error {
-	typed := map[string]string{"agent": r.Agent, "server": r.Server, "tool": r.Tool}[m.Nothing]
+	typed := map[string]string{
+		"agent": r.Agent, "server": r.Server, "tool": r.Tool, "person": r.Person, "group": r.Group, "label": r.Label,
+		"serverLabel": r.ServerLabel, "tag": r.Tag,
+	}[m.Nothing]
 	hint := "look at its spelling"
 	switch {
 	case m.Suggested != "":
@@ -271,21 +350,15 @@ func (svc *Service) PutBack(ctx context.Context, by team.Person, r team.Rule) (a
 	}
 	return svc.AddRule(ctx, by, apitype.NewRule{
 		Name: r.Name, Effect: r.Effect, Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note, Anyway: true,
+		Terms: r.Terms,
 	})
 }
 
 // inFull is a rule with its note, as changes tell it.
 func inFull(r team.Rule) string {
-	text := coreRule(r).Describe()
+	text := r.Core("").Describe()
 	if r.Note != "" {
 		text += ": " + r.Note
 	}
 	return text
-}
-
-func coreRule(r team.Rule) rules.Rule {
-	return rules.Rule{
-		ID: r.ID, Name: r.Name, Effect: rules.Effect(r.Effect), Agent: r.Agent, AgentID: r.AgentID, Server: r.Server, Tool: r.Tool,
-		Note: r.Note, By: r.By,
-	}
 }

@@ -23,23 +23,26 @@ func (svc *Service) Reach(ctx context.Context, by team.Person, agent string) ([]
 	if known == nil {
 		return nil, &team.NotFoundError{Kind: "agent", Name: agent} // it was removed at this moment
 	}
-	rules := now.Rules.For(known.Subject())
+	how := svc.coming(known)
 	out := []apitype.ReachedTool{}
 	for _, s := range now.Sorted() {
 		s = s.For(known)
-		on := rules.On(s.Name)
-		for _, tool := range s.Offer.Lists[tools.Tools] {
-			out = append(out, reached(s, tool, on.Decide(tool.Name), known.Paused))
+		for i, t := range now.Targets(known, how, s, tools.Tools) {
+			out = append(out, reached(s, s.Offer.Lists[tools.Tools][i], t, known.Paused))
 		}
 	}
 	return out, nil
 }
 
-func reached(s *snapshot.Server, tool tools.Tool, d rules.Decision, paused bool) apitype.ReachedTool {
+func reached(s *snapshot.Server, tool tools.Tool, t *snapshot.Target, paused bool) apitype.ReachedTool {
 	sum := tool.Summary()
 	r := apitype.ReachedTool{
 		Server: s.Name, Tool: tool.Name, Exposed: s.Exposes(tools.Tools, tool.Name), Title: sum.Title, Description: sum.Description,
-		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: d.Admitted(), Rule: d.RuleID(), RuleName: d.RuleName(), Why: d.Reason(),
+		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: t.Admitted(), Effect: string(t.Decision.Effect), Depends: t.Decision.Depends,
+		Rule: t.Decision.RuleID(), RuleName: t.Decision.RuleName(), Why: t.Reason(), Narrowed: t.Shape.Rules(), Tags: s.Tags[tools.Tools.Rule(tool.Name)],
+	}
+	if !r.Admitted {
+		r.Effect = string(rules.Refuse)
 	}
 	// The same order as a call is decided in.
 	switch {
@@ -52,7 +55,9 @@ func reached(s *snapshot.Server, tool tools.Tool, d rules.Decision, paused bool)
 	case s.Missing != nil:
 		r.Next, r.Lacks = "no-credential", s.Missing.Text
 	default:
-		r.Next, r.Lacks = health(s.Connection)
+		if r.Next, r.Lacks = health(s.Connection); r.Next == "answer" && r.Effect == string(rules.Hold) {
+			r.Next = "held"
+		}
 	}
 	return r
 }

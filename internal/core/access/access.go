@@ -36,6 +36,8 @@ const (
 	SupplyAgents   Action = "agents.supply"  // decide which credential it uses of its own
 	SeeRules       Action = "rules.see"
 	KeepRules      Action = "rules.keep"
+	SeeHeld        Action = "held.see"    // besides those that one may decide
+	DecideHeld     Action = "held.decide" // as far as the rule says that one may
 	SeeSecrets     Action = "secrets.see" // never their values
 	AddSecrets     Action = "secrets.add"
 	SourceSecrets  Action = "secrets.source" // have values read where the service runs
@@ -79,6 +81,8 @@ var Table = []Row{
 	{SupplyAgents, Team, Team, Own, None},
 	{SeeRules, All, All, All, All},
 	{KeepRules, All, All, None, None},
+	{SeeHeld, All, All, Own, All},
+	{DecideHeld, All, All, All, None},
 	{SeeSecrets, All, All, Own, All},
 	{AddSecrets, All, All, None, None},
 	{SourceSecrets, All, None, None, None},

@@ -48,7 +48,7 @@ func TestAuditorsAlterNothing(t *testing.T) {
 	t.Parallel()
 	seen := map[Action]bool{
 		SeePeople: true, SeeLogins: true, EndLogins: true, SeeServers: true, SeeAgents: true, SeeRules: true, SeeSecrets: true,
-		SeeSignIns: true, SeeConsents: true, SeeCalls: true, SeeChanges: true, SeeService: true,
+		SeeSignIns: true, SeeConsents: true, SeeCalls: true, SeeChanges: true, SeeService: true, SeeHeld: true,
 	}
 	rows := map[Action]bool{}
 	for _, r := range Table {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"time"
 
 	"bouncer/internal/core/near"
 )
@@ -12,14 +13,16 @@ import (
 type World struct {
 	Agents  []Subject
 	Servers []Offer
+	Bundles Bundles
+	Now     time.Time
 }
 
 // Offer is what one server offers, by the names that rules know it by.
 type Offer struct {
-	Name  string
-	Tools []string
+	Host
+	Tools []Object
 	// Others are prompts and resources.
-	Others []string
+	Others []Object
 	// Unknown is set while the server has never been reached: nobody knows what it
 	// offers.
 	Unknown bool
@@ -35,18 +38,19 @@ type Matches struct {
 	Others    int    `json:"others" doc:"prompts and resources"`
 	Unknown   int    `json:"unknown" doc:"servers whose tools are not known yet"`
 	Text      string `json:"text" doc:"the same in words"`
-	Nothing   string `json:"nothing,omitempty" enum:"agent,server,tool" doc:"field that matches nothing; left out when each matches something"`
+	Nothing   string `json:"nothing,omitempty" doc:"field that matches nothing; left out when each matches something"`
 	Suggested string `json:"suggested,omitempty" doc:"name that was probably meant there"`
+	Off       string `json:"off,omitempty" doc:"why it decides nothing at the moment, in words; left out when it is in force"`
 }
 
 // Matches tells what the rule is about in the world, and if that is nothing, which
 // field is to blame and what was probably meant.
 func (r Rule) Matches(w World) Matches {
+	c := compile(r, 0, w.Bundles)
 	var m Matches
-	var agents, servers, names []string
-	for _, a := range w.Agents {
-		agents = append(agents, a.Name)
-		switch now, waits := r.binds(a); {
+	m.Off = c.off(w.Now)
+	for i := range w.Agents {
+		switch now, waits := c.binds(w.Agents[i]); {
 		case now:
 			m.Agents++
 		case waits:
@@ -54,55 +58,171 @@ func (r Rule) Matches(w World) Matches {
 		}
 	}
 	only := ""
-	for _, s := range w.Servers {
-		servers = append(servers, s.Name)
-		if !Match(r.Server, s.Name) {
+	for i := range w.Servers {
+		s := &w.Servers[i]
+		if !c.isAbout(s.Host) {
 			continue
 		}
 		m.Servers++
 		only = s.Name
 		m.ToolsOf += len(s.Tools)
-		names = append(append(names, s.Tools...), s.Others...)
-		m.Tools += matching(r.Tool, s.Tools)
-		m.Others += matching(r.Tool, s.Others)
+		m.Tools += c.covered(s, s.Tools)
+		m.Others += c.covered(s, s.Others)
 		if s.Unknown {
 			m.Unknown++
 		}
 	}
-	switch {
-	case m.Agents+m.Waiting == 0 && r.Agent != all:
-		m.Nothing, m.Suggested = "agent", meant(r.Agent, agents)
-	case m.Servers == 0 && r.Server != all:
-		m.Nothing, m.Suggested = "server", meant(r.Server, servers)
-	case m.Tools+m.Others == 0 && m.Unknown == 0 && r.Tool != all:
-		m.Nothing, m.Suggested = "tool", meant(r.Tool, names)
-	}
+	m.Nothing, m.Suggested = c.blame(w, m)
 	m.Text = m.words(r, only, len(w.Agents), len(w.Servers))
 	return m
 }
 
-func matching(glob string, names []string) (n int) {
-	for _, name := range names {
-		if Match(glob, name) {
+// off says why a rule decides nothing at a time; "" when it does.
+func (c *compiled) off(now time.Time) string {
+	switch {
+	case c.Disabled:
+		return "it is disabled"
+	case c.Begins != nil && now.Before(*c.Begins):
+		return "it begins at " + moment(c.Begins)
+	case c.Ends != nil && !now.Before(*c.Ends):
+		return "it ended at " + moment(c.Ends)
+	case c.window != nil && c.broken == nil && !c.window.Open(now):
+		return "its window (" + c.Window + ") is closed"
+	}
+	return ""
+}
+
+func (c *compiled) covered(s *Offer, list []Object) (n int) {
+	for i := range list {
+		if c.covers(&s.Host, &list[i]) {
 			n++
 		}
 	}
 	return n
 }
 
+// blame names the first field for which the rule is about nothing.
+func (c *compiled) blame(w World, m Matches) (field, suggested string) {
+	if m.Agents+m.Waiting == 0 {
+		if field, suggested = c.blameSubject(w); field != "" {
+			return field, suggested
+		}
+	}
+	if m.Servers == 0 {
+		names, labels := []string{}, []string{}
+		for _, s := range w.Servers {
+			names, labels = append(names, s.Name), append(labels, s.Labels...)
+		}
+		if c.Server != all && !anyMatch(c.Server, names) {
+			return "server", meant(c.Server, names)
+		}
+		if c.ServerLabel != "" {
+			return "serverLabel", near.Nearest(c.ServerLabel, labels)
+		}
+	}
+	if m.Tools+m.Others == 0 && m.Unknown == 0 && m.Servers > 0 {
+		return c.blameTool(w)
+	}
+	return "", ""
+}
+
+func (c *compiled) blameSubject(w World) (field, suggested string) {
+	agents, people, labels, groups := []string{}, []string{}, []string{}, []string{}
+	for _, a := range w.Agents {
+		agents, people = append(agents, a.Name), append(people, a.Owner)
+		labels, groups = append(labels, a.Labels...), append(groups, a.Groups...)
+	}
+	switch {
+	case c.Agent != all && !anyMatch(c.Agent, agents):
+		return "agent", meant(c.Agent, agents)
+	case c.Person != "" && !has(people, c.Person):
+		return "person", near.Nearest(c.Person, people)
+	case c.Label != "" && !has(labels, c.Label):
+		return "label", near.Nearest(c.Label, labels)
+	case c.Group != "" && !has(groups, c.Group):
+		return "group", near.Nearest(c.Group, groups)
+	case c.Role != "":
+		return "role", ""
+	case c.Agent != all:
+		return "agent", ""
+	case c.Person != "" || c.Label != "" || c.Group != "":
+		return "agent", ""
+	}
+	return "", ""
+}
+
+func (c *compiled) blameTool(w World) (field, suggested string) {
+	names, tags := []string{}, []string{}
+	for i := range w.Servers {
+		s := &w.Servers[i]
+		if !c.isAbout(s.Host) {
+			continue
+		}
+		for _, list := range [...][]Object{s.Tools, s.Others} {
+			for _, o := range list {
+				names, tags = append(names, o.Name), append(tags, o.Tags...)
+			}
+		}
+	}
+	switch {
+	case c.Tool != all && !anyMatch(c.Tool, names):
+		return "tool", meant(c.Tool, names)
+	case c.Tag != "" && !has(tags, c.Tag):
+		return "tag", near.Nearest(c.Tag, tags)
+	case c.Bundle != "":
+		return "bundle", ""
+	case c.Hint != "":
+		return "hint", ""
+	case c.Tool != all || c.Tag != "":
+		return "tool", ""
+	}
+	return "", ""
+}
+
+func anyMatch(glob string, names []string) bool {
+	for _, name := range names {
+		if Match(glob, name) {
+			return true
+		}
+	}
+	return false
+}
+
 // words say what is matched: "7 of 8 tools of flows, for 2 agents".
 func (m Matches) words(r Rule, only string, agents, servers int) string {
 	switch m.Nothing {
+	case "":
 	case "agent":
 		return "nothing: no agent " + called("is called ", "has a name like ", r.Agent)
 	case "server":
 		return "nothing: no server " + called("is called ", "has a name like ", r.Server)
 	case "tool":
-		return "nothing: " + has(only, m.Servers) + " no tool, prompt or resource " + called("called ", "like ", r.Tool)
+		return "nothing: " + hasWord(only, m.Servers) + " no tool, prompt or resource " + called("called ", "like ", r.Tool)
+	case "person":
+		return "nothing: no agent is one of " + r.Person + "'s"
+	case "role":
+		return "nothing: no agent's person is " + r.Role
+	case "group":
+		return "nothing: no agent's person is in group " + r.Group
+	case "label":
+		return "nothing: no agent is labelled " + r.Label
+	case "serverLabel":
+		return "nothing: no server is labelled " + r.ServerLabel
+	case "hint":
+		return "nothing: " + hasWord(only, m.Servers) + " no tool that is " + r.Hint
+	case "tag":
+		return "nothing: " + hasWord(only, m.Servers) + " no tool tagged " + r.Tag
+	case "bundle":
+		return "nothing: " + hasWord(only, m.Servers) + " no tool of bundle " + r.Bundle
 	}
 	if m.Servers == 1 && m.Unknown == 1 {
 		return only + ", whose tools are not known yet" + m.whom(agents)
 	}
+	return m.what(only, servers) + m.whom(agents)
+}
+
+// what says which tools are matched.
+func (m Matches) what(only string, servers int) string {
 	text := fmt.Sprintf("%d of %s", m.Tools, many(m.ToolsOf, "tool"))
 	if m.Tools == m.ToolsOf {
 		text = "all " + many(m.ToolsOf, "tool")
@@ -135,7 +255,7 @@ func (m Matches) words(r Rule, only string, agents, servers int) string {
 			text = strings.Replace(text, "offer is", "offers is", 1)
 		}
 	}
-	return text + m.whom(agents)
+	return text
 }
 
 func (m Matches) whom(agents int) string {
@@ -156,7 +276,7 @@ func called(plain, pattern, glob string) string {
 	return plain + glob
 }
 
-func has(only string, servers int) string {
+func hasWord(only string, servers int) string {
 	if servers == 1 {
 		return only + " has"
 	}
@@ -199,25 +319,16 @@ func (r Rule) Plain(w World) Rule {
 		if !cut || rest == "" || !Match(r.Server, s.Name) {
 			continue
 		}
-		if matching(r.Tool, s.Tools) == 0 && (matching(rest, s.Tools) > 0 || s.Unknown) {
+		names := []string{}
+		for _, o := range s.Tools {
+			names = append(names, o.Name)
+		}
+		if !anyMatch(r.Tool, names) && (anyMatch(rest, names) || s.Unknown) {
 			r.Server, r.Tool = s.Name, rest
 			return r
 		}
 	}
 	return r
-}
-
-// MaxName is the longest name of a rule.
-const MaxName = 48
-
-var nameRE = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
-
-// CheckName reports whether a rule may have the name, as a *FieldError.
-func CheckName(name string) error {
-	if len(name) > MaxName || !nameRE.MatchString(name) {
-		return &FieldError{"name", fmt.Sprintf("is %.60q; it must have 1 to %d lower-case letters, digits and dashes", name, MaxName)}
-	}
-	return nil
 }
 
 var unspeakable = regexp.MustCompile(`[^a-z0-9]+`)
@@ -229,6 +340,19 @@ func (r Rule) Propose(taken func(name string) bool) string {
 		return strings.Trim(unspeakable.ReplaceAllString(strings.ToLower(glob), "-"), "-")
 	}
 	tool, server, agent := word(r.Tool), word(r.Server), word(r.Agent)
+	if server == "" {
+		server = word(r.ServerLabel)
+	}
+	for _, more := range [...]string{r.Label, r.Person, r.Group, r.Role} {
+		if agent == "" {
+			agent = word(more)
+		}
+	}
+	for _, more := range [...]string{r.Hint, r.Tag, r.Bundle} {
+		if tool == "" {
+			tool = word(more)
+		}
+	}
 	if tool == "" {
 		tool = "all"
 	}

@@ -7,15 +7,29 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
+func tools(names ...string) (out []Object) {
+	for _, name := range names {
+		out = append(out, *tool(name))
+	}
+	return out
+}
+
 func TestWhatARuleMatches(t *testing.T) {
 	t.Parallel()
 	world := World{
-		Agents: []Subject{{ID: "1", Name: "marit-quill", Confirmed: true}, {ID: "2", Name: "joss-quill", Confirmed: true}, {ID: "3", Name: "ops-new"}},
-		Servers: []Offer{
-			{Name: "flows", Tools: []string{"delete_workflow", "delete_run", "list_runs"}, Others: []string{"prompt:draft", "resource:file:///a"}},
-			{Name: "tides", Tools: []string{"tide_table"}},
-			{Name: "fog", Unknown: true},
+		Agents: []Subject{
+			{ID: "1", Name: "marit-quill", Confirmed: true, Owner: "marit", OwnerID: "p1", Role: "admin", Groups: []string{"desk"}},
+			{ID: "2", Name: "joss-quill", Confirmed: true, Labels: []string{"laptop"}}, {ID: "3", Name: "ops-new"},
 		},
+		Servers: []Offer{
+			{
+				Host: Host{Name: "flows", Labels: []string{"quayside"}}, Tools: tools("delete_workflow", "delete_run", "list_runs"),
+				Others: []Object{{Name: "prompt:draft"}, {Name: "resource:file:///a"}},
+			},
+			{Host: Host{Name: "tides"}, Tools: tools("tide_table")},
+			{Host: Host{Name: "fog"}, Unknown: true},
+		},
+		Bundles: Bundles{"tidy": {{Server: "flows", Tool: "delete_*"}}},
 	}
 	for _, row := range []struct {
 		rule                     Rule
@@ -35,6 +49,24 @@ func TestWhatARuleMatches(t *testing.T) {
 	} {
 		row.rule.Effect = Admit
 		m := row.rule.Matches(world)
+		assert.Equal(t, []string{row.text, row.nothing, row.suggested}, []string{m.Text, m.Nothing, m.Suggested})
+	}
+	for _, row := range []struct {
+		terms                    Terms
+		text, nothing, suggested string
+	}{
+		{Terms{Label: "laptop", ServerLabel: "quayside"}, "all 3 tools and 2 prompts and resources of flows, for 1 agent", "", ""},
+		{Terms{Person: "marit", PersonID: "p1", Role: "admin", Group: "desk", Hint: "destructive", ServerLabel: "quayside"}, "all 3 tools of flows, for 1 agent", "", ""},
+		{Terms{Label: "labtop"}, "nothing: no agent is labelled labtop", "label", "laptop"},
+		{Terms{Person: "mairt"}, "nothing: no agent is one of mairt's", "person", "marit"},
+		{Terms{Group: "dsek"}, "nothing: no agent's person is in group dsek", "group", "desk"},
+		{Terms{Role: "auditor"}, "nothing: no agent's person is auditor", "role", ""},
+		{Terms{ServerLabel: "quaysid"}, "nothing: no server is labelled quaysid", "serverLabel", "quayside"},
+		{Terms{ServerLabel: "quayside", Hint: "read-only"}, "nothing: flows has no tool that is read-only", "hint", ""},
+		{Terms{ServerLabel: "quayside", Tag: "money"}, "nothing: flows has no tool tagged money", "tag", ""},
+		{Terms{Bundle: "tidy"}, "2 of 4 tools of all 3 servers (what 1 server offers is not known yet), for every agent", "", ""},
+	} {
+		m := Rule{Effect: Admit, Agent: "*", Server: "*", Tool: "*", Terms: row.terms}.Matches(world)
 		assert.Equal(t, []string{row.text, row.nothing, row.suggested}, []string{m.Text, m.Nothing, m.Suggested})
 	}
 	empty := Rule{Effect: Admit, Agent: "*", Server: "*", Tool: "*"}.Matches(World{})
@@ -116,8 +148,8 @@ func TestTheFirstRuleIsTheReason(t *testing.T) {
 	list := []Rule{
 		{ID: "first", Name: "first", Effect: Admit, Agent: "*", Server: "*", Tool: "*"}, {ID: "second", Name: "second", Effect: Admit, Agent: "*", Server: "*", Tool: "find"},
 	}
-	set := NewSet(list).For(Subject{Name: "a", Confirmed: true}).On("b")
+	set := Compile(list, noon, nil).For(Subject{Name: "a", Confirmed: true}).On(Host{Name: "b"})
 	assert.Equal(t, 2, set.Len())
-	assert.Equal(t, "first first", set.Decide("find").RuleID()+" "+set.Decide("find").RuleName())
+	assert.Equal(t, "first first", set.Decide(tool("find")).RuleID()+" "+set.Decide(tool("find")).RuleName())
 	assert.Equal(t, " ", Decision{}.RuleID()+" "+Decision{}.RuleName())
 }

@@ -4,10 +4,15 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC) // a Wednesday
+
+func tool(name string) *Object { return &Object{Name: name, Tool: true} }
 
 func TestDecide(t *testing.T) {
 	list := []Rule{
@@ -31,13 +36,13 @@ func TestDecide(t *testing.T) {
 		"a name is not a part of a name":     {"marit-quill-2", "sailings", "find_sailings", false, "", "no rule admits it"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := NewSet(list).For(Subject{ID: "id of " + row.agent, Name: row.agent, Confirmed: true}).On(row.server).Decide(row.tool)
+			d := Compile(list, noon, nil).For(Subject{ID: "id of " + row.agent, Name: row.agent, Confirmed: true}).On(Host{Name: row.server}).Decide(tool(row.tool))
 			assert.Equal(t, row.admitted, d.Admitted())
 			assert.Equal(t, row.rule, d.RuleID())
 			assert.Contains(t, d.Reason(), row.why)
 		})
 	}
-	assert.False(t, NewSet(nil).For(Subject{Name: "a"}).On("b").Decide("c").Admitted(), "without rules nothing is admitted")
+	assert.False(t, Compile(nil, noon, nil).For(Subject{Name: "a"}).On(Host{Name: "b"}).Decide(tool("c")).Admitted(), "without rules nothing is admitted")
 }
 
 // A name that somebody chose opens nothing by itself.
@@ -56,18 +61,18 @@ func TestNamesAloneAdmitNothing(t *testing.T) {
 		admitted     bool
 		rule, why    string
 	}{
-		"a pattern, confirmed":            {Subject{"01M", "ops-marit", true}, "sailings", "find", true, "ops", "admitted by rule ops"},
-		"a pattern, not confirmed":        {Subject{"01X", "ops-mallory", false}, "sailings", "find", false, "", "bouncer agent confirm"},
-		"a refusal needs no confirming":   {Subject{"01X", "ops-mallory", false}, "fuel", "order_fuel", false, "no", "refused by rule no"},
-		"everybody is everybody":          {Subject{"01X", "ops-mallory", false}, "tides", "tide_table", true, "all", "admitted by rule all"},
-		"one agent, though unconfirmed":   {Subject{"01A", "night-watch", false}, "sailings", "find", true, "one", "admitted by rule one"},
-		"another agent of its name":       {Subject{"01B", "night-watch", true}, "sailings", "find", false, "", "made for another agent of this name"},
-		"a name before there was one":     {Subject{"01C", "quay-voice", false}, "sailings", "find", false, "", "bouncer agent confirm"},
-		"what is refused stays with it":   {Subject{"01T", "teo-quill", true}, "tides", "tide_table", false, "not-this", "refused"},
-		"and with whoever takes its name": {Subject{"01U", "teo-quill", true}, "tides", "tide_table", false, "not-this", "refused"},
+		"a pattern, confirmed":            {Subject{ID: "01M", Name: "ops-marit", Confirmed: true}, "sailings", "find", true, "ops", "admitted by rule ops"},
+		"a pattern, not confirmed":        {Subject{ID: "01X", Name: "ops-mallory", Confirmed: false}, "sailings", "find", false, "", "bouncer agent confirm"},
+		"a refusal needs no confirming":   {Subject{ID: "01X", Name: "ops-mallory", Confirmed: false}, "fuel", "order_fuel", false, "no", "refused by rule no"},
+		"everybody is everybody":          {Subject{ID: "01X", Name: "ops-mallory", Confirmed: false}, "tides", "tide_table", true, "all", "admitted by rule all"},
+		"one agent, though unconfirmed":   {Subject{ID: "01A", Name: "night-watch", Confirmed: false}, "sailings", "find", true, "one", "admitted by rule one"},
+		"another agent of its name":       {Subject{ID: "01B", Name: "night-watch", Confirmed: true}, "sailings", "find", false, "", "made for another agent of this name"},
+		"a name before there was one":     {Subject{ID: "01C", Name: "quay-voice", Confirmed: false}, "sailings", "find", false, "", "bouncer agent confirm"},
+		"what is refused stays with it":   {Subject{ID: "01T", Name: "teo-quill", Confirmed: true}, "tides", "tide_table", false, "not-this", "refused"},
+		"and with whoever takes its name": {Subject{ID: "01U", Name: "teo-quill", Confirmed: true}, "tides", "tide_table", false, "not-this", "refused"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d := NewSet(list).For(row.who).On(row.server).Decide(row.tool)
+			d := Compile(list, noon, nil).For(row.who).On(Host{Name: row.server}).Decide(tool(row.tool))
 			assert.Equal(t, row.admitted, d.Admitted())
 			assert.Equal(t, row.rule, d.RuleID())
 			assert.Contains(t, d.Reason(), row.why)
@@ -78,9 +83,9 @@ func TestNamesAloneAdmitNothing(t *testing.T) {
 // Whoever changes the list of rules afterwards must not change the set in force.
 func TestSetIsACopy(t *testing.T) {
 	list := []Rule{{ID: "r", Name: "r", Effect: Refuse, Agent: "*", Server: "*", Tool: "*"}}
-	set := NewSet(list)
+	set := Compile(list, noon, nil)
 	list[0].Effect = Admit
-	assert.False(t, set.For(Subject{Name: "a"}).On("b").Decide("c").Admitted())
+	assert.False(t, set.For(Subject{Name: "a"}).On(Host{Name: "b"}).Decide(tool("c")).Admitted())
 }
 
 func TestMatchAgreesWithARegularExpression(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestSpans(t *testing.T) {
@@ -31,4 +32,25 @@ func TestSpans(t *testing.T) {
 	var d time.Duration
 	assert.NoError(t, Value{&d}.Set("1d"))
 	assert.Equal(t, "1d", Value{&d}.String())
+}
+
+func TestMoments(t *testing.T) {
+	t.Parallel()
+	oslo, err := time.LoadLocation("Europe/Oslo")
+	require.NoError(t, err)
+	now := time.Date(2026, 3, 25, 12, 30, 0, 0, oslo) // a Wednesday
+	for text, want := range map[string]string{
+		"3d": "2026-03-28T12:30:00+01:00", "90m": "2026-03-25T14:00:00+01:00", "18:00": "2026-03-25T18:00:00+01:00",
+		"12:30": "2026-03-26T12:30:00+01:00", "fri 18:00": "2026-03-27T18:00:00+01:00", "Wednesday 09:00": "2026-04-01T09:00:00+02:00",
+		"2026-12-04": "2026-12-04T00:00:00+01:00", "2026-12-04 18:00": "2026-12-04T18:00:00+01:00",
+		"2026-12-04T18:00:00Z": "2026-12-04T18:00:00Z",
+	} {
+		at, err := Moment(text, now)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, at.Format(time.RFC3339), text)
+	}
+	for _, bad := range []string{"", "-3d", "soon", "fri", "someday 18:00", "25:00", "2026-13-01"} {
+		_, err := Moment(bad, now)
+		assert.ErrorContains(t, err, "is no time", bad)
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/rules"
 )
 
 // Role is what a person may do.
@@ -323,7 +324,7 @@ type Rule struct {
 	ID      string    `json:"id"`
 	Name    string    `json:"name" doc:"short name, for people"`
 	Version int       `json:"version" doc:"counts alterations; given back with one, it guards against overwriting somebody else's"`
-	Effect  string    `json:"effect" enum:"admit,refuse"`
+	Effect  string    `json:"effect" enum:"admit,hold,refuse"`
 	Agent   string    `json:"agent" doc:"glob over agent names"`
 	AgentID string    `json:"agentId,omitempty" doc:"agent that a rule with a plain name is for; whoever has the name later is not meant"`
 	Server  string    `json:"server" doc:"glob over server names"`
@@ -331,6 +332,57 @@ type Rule struct {
 	Note    string    `json:"note"`
 	By      string    `json:"by" doc:"name of the person who made it"`
 	Created time.Time `json:"created"`
+	rules.Terms
+}
+
+// Core is the rule as it decides; by is the full name of who made it.
+func (r Rule) Core(by string) rules.Rule {
+	return rules.Rule{
+		ID: r.ID, Name: r.Name, Effect: rules.Effect(r.Effect), Agent: r.Agent, AgentID: r.AgentID, Server: r.Server, Tool: r.Tool,
+		Note: r.Note, By: by, Terms: r.Terms,
+	}
+}
+
+// Label is a word that maintainers put on an agent, a server or a tool, or a group that
+// a person is in.
+type Label struct {
+	Kind    string `json:"kind" enum:"agent,server,person,tool"`
+	Subject string `json:"-"` // id of the agent, the server or the person
+	Name    string `json:"name" doc:"name of the agent, the server or the person; the server's name for a tool"`
+	Tool    string `json:"tool,omitempty" doc:"the server's own name of the tool"`
+	Label   string `json:"label"`
+	Source  string `json:"source,omitempty" enum:"login" doc:"login for a group that the identity provider says; empty for what somebody set"`
+}
+
+// The kinds of what can have labels.
+const (
+	OnAgent  = "agent"
+	OnServer = "server"
+	OnPerson = "person"
+	OnTool   = "tool"
+)
+
+// FromLogin is the source of groups that the identity provider says.
+const FromLogin = "login"
+
+// Bundle is a number of tools that rules can name as one.
+type Bundle struct {
+	ID      string        `json:"id"`
+	Name    string        `json:"name"`
+	Version int           `json:"version" doc:"counts alterations; given back with one, it guards against overwriting somebody else's"`
+	Note    string        `json:"note"`
+	Entries []rules.Entry `json:"entries" doc:"tools by globs, or other bundles"`
+}
+
+// CallControl is what rules had to do with a call besides admitting or refusing it.
+type CallControl struct {
+	Narrowed []string `json:"narrowed,omitempty" doc:"names of the rules that narrowed it, filled something in or hid something"`
+	Held     string   `json:"held,omitempty" doc:"name of the rule that held it"`
+	By       string   `json:"by,omitempty" doc:"name of the person who decided the held call"`
+	How      string   `json:"how,omitempty" doc:"how it was decided: once, session, calls, hour, changed, refuse; or expired, cancelled, restarted"`
+	Word     string   `json:"word,omitempty" doc:"what that person had to say to the agent"`
+	WaitedMS int64    `json:"waitedMs,omitempty" doc:"how long it waited to be decided, in milliseconds"`
+	Hidden   int      `json:"hidden,omitempty" doc:"fields taken out of its result"`
 }
 
 // Dependent is a kind of things that hang on something which is to be removed, and
@@ -351,7 +403,7 @@ type Call struct {
 	Person    string    `json:"person" doc:"owner of the agent; empty when the team owns it"`
 	Server    string    `json:"server"`
 	Tool      string    `json:"tool" doc:"the server's own name of the tool"`
-	Decision  string    `json:"decision" enum:"admit,refuse"`
+	Decision  string    `json:"decision" enum:"admit,refuse" doc:"what became of it in the end; a held call was admitted or refused by somebody"`
 	Rule      string    `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
 	RuleName  string    `json:"ruleName,omitempty" doc:"name of that rule; left out when it is removed since"`
 	Outcome   string    `json:"outcome" enum:"ok,tool-error,error,refused,cancelled,timeout,unreachable,no-credential"`
@@ -364,6 +416,8 @@ type Call struct {
 	Result    string    `json:"result,omitempty" doc:"masked and bounded; only in a single call"`
 	Cut       bool      `json:"cut,omitempty" doc:"arguments or result are longer than what is kept"`
 	Times     int       `json:"times" doc:"how often it happened within a minute; more than 1 for refusals that repeat"`
+	// Control is nil for calls with which rules had nothing more to do.
+	Control *CallControl `json:"control,omitempty" doc:"what rules had to do with it besides admitting or refusing it"`
 }
 
 // What can be decided about a call.
@@ -493,6 +547,11 @@ const (
 	RevertRule      = "rule"
 	RevertRuleAdded = "rule-added"
 	RevertRuleGone  = "rule-gone"
+	RevertLabels    = "labels"
+
+	RevertBundle      = "bundle"
+	RevertBundleAdded = "bundle-added"
+	RevertBundleGone  = "bundle-gone"
 )
 
 // Revert is what puts a change back: an alteration of the one that was altered, as long

@@ -65,6 +65,10 @@ type Call struct {
 	suspension *suspension
 	replies    map[string]json.RawMessage
 	limits     team.CallLimits // of the tool that is called
+
+	principal Principal   // who began it
+	holding   *rules.Rule // the rule that holds it; nil for none
+	asked     []byte      // the arguments as they came, where others are sent
 }
 
 // message is what the exchange of a job returned.
@@ -143,6 +147,9 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 			return parked.resumed(ctx, j)
 		}
 		j.recalled = true
+	}
+	if !j.judge() {
+		return nil
 	}
 	if m := j.target.Server.Missing; m != nil {
 		j.refuseMissing(ctx, m.Text, m.Link)
@@ -244,16 +251,16 @@ func (j *Call) decide(f wire.Frame) bool {
 		}
 	}
 	if j.kind == tools.Resources {
-		j.target, why = v.Snapshot.Resource(v.Agent, v.Catalog, name)
+		j.target, why = v.Snapshot.Resource(v.Agent, v.How, v.Catalog, name)
 	} else if j.target = v.Catalog.Find(j.kind, name); j.target == nil {
-		j.target, why = v.Snapshot.Refusal(v.Agent, j.kind, v.Scope, name)
+		j.target, why = v.Snapshot.Refusal(v.Agent, v.How, j.kind, v.Scope, name)
 	}
 	if j.entry != nil {
 		if j.target == nil {
 			j.entry.Server, j.entry.Tool = v.Scope, snapshot.Clip(j.kind.Rule(name))
 		} else {
 			j.entry.Server, j.entry.Tool = j.target.Server.Name, snapshot.Clip(j.kind.Rule(j.target.Tool.Name))
-			if d := j.target.Decision; why == "" || !d.Admitted() { // a paused server is no matter of a rule
+			if d := j.target.Decision; why == "" || !j.target.Admitted() { // a paused server is no matter of a rule
 				j.entry.Rule, j.entry.RuleName = d.RuleID(), d.RuleName()
 			}
 		}
@@ -289,7 +296,9 @@ func (j *Call) refuse(why string) {
 			"ask":    j.caller.Snapshot.Contacts,
 		}
 		switch {
-		case t.Decision.Admitted():
+		case t.Unfit != nil:
+			data["reason"] = "rules-cannot-be-applied"
+		case t.Admitted():
 			data["reason"] = "server-paused"
 		case t.Decision.Waits != nil:
 			data["reason"], data["rule"] = "name-not-confirmed", t.Decision.Waits.Name
@@ -304,6 +313,24 @@ func (j *Call) refuse(why string) {
 		}
 	}
 	j.reply.Refuse(j.id, code, why, data)
+}
+
+// limitResult takes the size that rules allow, where it is less than the server's.
+func (j *Call) limitResult() {
+	if j.target.Shape == nil || j.target.Shape.ResultBytes == 0 {
+		return
+	}
+	if most := j.target.Shape.ResultBytes >> 10; j.limits.ResultKiB == 0 || most < j.limits.ResultKiB {
+		j.limits.ResultKiB, j.limits.TooLarge = most, team.TooLargeCut
+	}
+}
+
+// holdTime is how long the call may wait until somebody decides about it.
+func (j *Call) holdTime() time.Duration {
+	if j.holding == nil {
+		return 0
+	}
+	return j.holding.HoldFor()
 }
 
 // patience is how long the call may take.
@@ -321,12 +348,13 @@ func (j *Call) start(ctx context.Context) func() {
 	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
 	if j.kind == tools.Tools {
 		j.limits = j.target.Server.LimitsOf(j.target.Tool.Name)
+		j.limitResult()
 	}
 	if j.limits.CallSeconds > 0 {
 		// The connection's own limit is for calls with the usual one.
 		_ = http.NewResponseController(j.reply.Writer).SetWriteDeadline(time.Now().Add(j.patience() + 2*time.Minute))
 	}
-	jctx, stop := context.WithTimeout(jctx, j.patience())
+	jctx, stop := context.WithTimeout(jctx, j.patience()+j.holdTime())
 	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
 	j.flight = j.caller.gateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
@@ -341,6 +369,13 @@ func (j *Call) start(ctx context.Context) func() {
 		if j.dedicated != nil && why == nil {
 			j.dedicated.remove(j)
 		}
+		if j.principal.Agent != nil && why == nil {
+			j.carrier.running.remove(j)
+		}
+	}
+	if j.caller.Session == nil {
+		j.principal = j.caller.Principal
+		j.carrier.running.add(j)
 	}
 	if j.caller.Session != nil {
 		if !j.caller.Session.Begin(string(j.id), cancel) {
@@ -356,6 +391,9 @@ func (j *Call) start(ctx context.Context) func() {
 	defer j.carrier.calls.Done()
 	j.reply.KeepAlive()
 	release := j.bind(ctx)
+	if j.holding != nil && !j.await(ctx, release) {
+		return nil
+	}
 	var err error
 	if j.link == nil {
 		j.link, err = j.carrier.linkFor(j.ctx, j)
@@ -556,6 +594,16 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	case !f.Error.Empty():
 		outcome, payload = team.OutcomeError, f.Error
 		text = wire.ReadError(frame, f.Error).Message
+	}
+	var hideErr error
+	if frame, f, hideErr = j.hide(frame, f); hideErr != nil {
+		if j.record(ctx, team.OutcomeError, hideErr.Error(), nil) == nil {
+			j.toolError(j.target.Server.Name + ": the tool answered, but its result is withheld: " + hideErr.Error())
+		}
+		return j.exchange.Close
+	}
+	if f.Error.Empty() {
+		payload = f.Result
 	}
 	if limit := j.limits.ResultKiB << 10; limit > 0 && f.Error.Empty() && payload.End-payload.Start > limit {
 		var cut bool

@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
 	"bouncer/internal/relay/session"
@@ -19,8 +20,30 @@ type Principal struct {
 	Agent    *snapshot.Agent
 	Scope    string
 	Catalog  *snapshot.Catalog
+	// How is what is known of the request besides who makes it.
+	How rules.Circumstances
+	// Key is the hash of what was shown.
+	Key [32]byte
 	// Legacy is set at the addresses of the oldest transport.
 	Legacy bool
+}
+
+// As is the principal once it is known which program asks, and which revision it speaks.
+// info is what the program says of itself, raw.
+func (v Principal) As(info []byte, revision string) Principal {
+	v.How.Client, v.How.Revision = clientName(info), revision
+	if v.Catalog != nil && v.Catalog.Varies {
+		v.Catalog = v.Snapshot.ReachOf(v.Agent, v.How).Catalog(v.Scope)
+	}
+	return v
+}
+
+func clientName(info []byte) string {
+	if len(info) == 0 {
+		return ""
+	}
+	name, _ := wire.StringAt(info, wire.Member(info, wire.Span{Start: 0, End: len(info)}, "name"))
+	return name
 }
 
 // Caller is who asks, and how the answer has to look.

@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"bouncer/internal/gate"
+	"bouncer/internal/held"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
 	"bouncer/internal/relay/session"
+	"bouncer/internal/snapshot"
 	"bouncer/internal/upstream"
 )
 
@@ -24,6 +26,8 @@ type Options struct {
 	CallTimeout time.Duration // for one call; 0 means 5 min
 	Log         *slog.Logger  // required
 	Book        *gate.Book    // knows the gates; nil for none
+	Held        held.Room     // where calls wait that rules hold; nil to refuse them
+	Current     func() *snapshot.Snapshot
 }
 
 // Carrier carries requests of agents to servers and their answers back. It owns
@@ -37,6 +41,7 @@ type Carrier struct {
 	suspensions *suspensions
 	dedicated   dedicatedLinks
 	tasks       tasks
+	running     running
 
 	ctx    context.Context // of the calls in flight; ends last
 	cancel context.CancelCauseFunc

@@ -91,6 +91,9 @@ func (s *suspensions) sign(form, nonce string, until time.Time, j *Call) string 
 func (s *suspensions) mac(head string, j *Call) []byte {
 	m := hmac.New(sha256.New, s.key[:])
 	args := sha256.Sum256(j.params.Arguments.Of(j.body))
+	if j.asked != nil {
+		args = sha256.Sum256(j.asked) // the agent repeats what it knows of
+	}
 	fmt.Fprintf(m, "%q", []string{head, j.caller.Agent.ID, j.caller.Scope, j.translation.Method, j.params.Subject, string(args[:])})
 	return m.Sum(nil)
 }

@@ -4,6 +4,7 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
 	"bouncer/internal/link"
@@ -35,12 +36,8 @@ const idleTask = 24 * time.Hour
 
 var taskLimits = gate.Limits{Agent: 1_000, Person: 2_000, All: 20_000}
 
-// noteTask notes the task that an answer began, if it did; false when it cannot
-// be noted.
-func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
-	if !f.Error.Empty() || j.translation.Method != "tools/call" {
-		return true
-	}
+// taskOf is the id of the task that an answer began; ok is false when it began none.
+func (j *Call) taskOf(frame []byte, f wire.Frame) (id string, ok bool) {
 	var at wire.Span
 	switch kind, _ := wire.StringAt(frame, f.ResultType); {
 	case kind == "task":
@@ -48,8 +45,20 @@ func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
 	case j.caller.Session != nil && !j.params.Task.Empty():
 		at = wire.Member(frame, wire.Member(frame, f.Result, "task"), "taskId")
 	}
-	id, ok := wire.StringAt(frame, at)
-	if !ok || at.Empty() {
+	if at.Empty() {
+		return "", false
+	}
+	return wire.StringAt(frame, at)
+}
+
+// noteTask notes the task that an answer began, if it did; false when it cannot
+// be noted.
+func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
+	if !f.Error.Empty() || j.translation.Method != "tools/call" {
+		return true
+	}
+	id, ok := j.taskOf(frame, f)
+	if !ok {
 		return true
 	}
 	t := &j.carrier.tasks
@@ -87,8 +96,18 @@ func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 	if s != nil {
 		s = s.For(c.Agent)
 	}
-	return t, s != nil && s.ID == t.target.Server.ID && !s.Paused &&
-		c.Snapshot.Rules.For(c.Agent.Subject()).On(s.Name).Decide(t.target.Tool.Name).Admitted()
+	if s == nil || s.ID != t.target.Server.ID || s.Paused {
+		return t, false
+	}
+	// What rules hide of results now is hidden, whatever held when the task began.
+	now := c.Snapshot.Decide(c.Agent, c.How, s, tools.Tools, tools.Tool{
+		Name: t.target.Tool.Name, Raw: t.target.Tool.Raw, Fingerprint: t.target.Tool.Fingerprint,
+	})
+	if own := c.Catalog.Find(tools.Tools, t.target.Exposed); own != nil && own.Server.ID == s.ID {
+		now = own
+	}
+	t.target = now
+	return t, now.Admitted()
 }
 
 // drop forgets tasks that match.

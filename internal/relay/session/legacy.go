@@ -58,6 +58,7 @@ func (n *Session) Introduce(from *Session) bool {
 		return false
 	}
 	n.greeted, n.Revision, n.Caps, n.Info = true, from.Revision, from.Caps, from.Info
+	n.How.Store(from.How.Load())
 	return true
 }
 

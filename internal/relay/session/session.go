@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
 	"bouncer/internal/link"
@@ -24,11 +25,13 @@ type Session struct {
 	Scope    string // server name for /mcp/{server}, "" for /mcp
 	Revision string
 	Caps     wire.Caps
-	Info     []byte        // clientInfo, raw
-	Holder   gate.Holder   // for whom it is
-	Used     atomic.Int64  // last request, milliseconds since 1970
-	Legacy   *LegacyStream // set for the event-stream transport of 2024-11-05
-	Outbox   Outbox        // what concerns no single request
+	Info     []byte       // clientInfo, raw
+	Holder   gate.Holder  // for whom it is
+	Used     atomic.Int64 // last request, milliseconds since 1970
+	// How is what was known of the last request besides who made it.
+	How    atomic.Pointer[rules.Circumstances]
+	Legacy *LegacyStream // set for the event-stream transport of 2024-11-05
+	Outbox Outbox        // what concerns no single request
 
 	budget *Budget // of its replays
 

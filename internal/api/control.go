@@ -1,0 +1,112 @@
+package api
+
+import (
+	"bouncer/internal/apitype"
+	"bouncer/internal/control/approval"
+	"bouncer/internal/control/labels"
+	"bouncer/internal/control/policy"
+	"bouncer/internal/core/access"
+	"bouncer/internal/core/team"
+)
+
+// explainRoutes are the rows of explanations.
+func explainRoutes(svc *policy.Service) []route {
+	return []route{
+		{
+			method: post, path: "/api/explanations", id: "explain", action: access.SeeAgents,
+			summary: "Whether an agent may use a tool, by which rule, and what would have to change",
+			in:      apitype.ExplainQuery{}, out: apitype.Explained{}, status: 200,
+			handle: with(func(c *call, in apitype.ExplainQuery) (any, error) { return svc.Explain(c.Context(), c.person, in) }),
+		},
+	}
+}
+
+// labelRoutes are the rows of labels and bundles.
+func labelRoutes(svc *labels.Service) []route {
+	return []route{
+		{
+			method: get, path: "/api/labels", id: "listLabels", action: access.SeeRules,
+			summary: "Labels of agents and servers, groups of people, and tags of tools",
+			out:     []team.Label{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.List(c.Context()) },
+		},
+		{
+			method: patch, path: "/api/labels", id: "alterLabels", action: access.KeepRules,
+			summary: "Add and remove labels of one thing; they are in force at once",
+			in:      apitype.LabelPatch{}, out: []team.Label{}, status: 200,
+			handle: with(func(c *call, in apitype.LabelPatch) (any, error) { return svc.Alter(c.Context(), c.person, in) }),
+		},
+		{
+			method: get, path: "/api/bundles", id: "listBundles", action: access.SeeRules,
+			summary: "Bundles of tools, with what each stands for now",
+			out:     []apitype.BundleInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Bundles(c.Context()) },
+		},
+		{
+			method: post, path: "/api/bundles", id: "addBundle", action: access.KeepRules, summary: "Add a bundle of tools",
+			in: apitype.NewBundle{}, out: apitype.BundleInfo{}, status: 201,
+			handle: with(func(c *call, in apitype.NewBundle) (any, error) { return svc.AddBundle(c.Context(), c.person, in) }),
+		},
+		{
+			method: get, path: "/api/bundles/{name}", id: "getBundle", action: access.SeeRules,
+			summary: "One bundle, with what it stands for now",
+			out:     apitype.BundleInfo{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Bundle(c.Context(), c.name("name")) },
+		},
+		{
+			method: patch, path: "/api/bundles/{name}", id: "updateBundle", action: access.KeepRules,
+			summary: "Alter a bundle; rules that name it are about its tools at once",
+			in:      apitype.BundlePatch{}, out: apitype.BundleInfo{}, status: 200,
+			handle: with(func(c *call, in apitype.BundlePatch) (any, error) {
+				return svc.UpdateBundle(c.Context(), c.person, c.name("name"), in)
+			}),
+		},
+		{
+			method: del, path: "/api/bundles/{name}", id: "removeBundle", action: access.KeepRules,
+			summary: "Remove a bundle that nothing names",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, svc.RemoveBundle(c.Context(), c.person, c.name("name")) },
+		},
+	}
+}
+
+// heldRoutes are the rows of held calls.
+func heldRoutes(room *approval.Room) []route {
+	return []route{
+		{
+			method: get, path: "/api/held", id: "listHeld", action: access.SeeHeld,
+			summary: "Held calls: those that wait, the oldest first, then those that were decided, the newest first",
+			query:   []queryField{{"waiting", "true for those that wait only"}},
+			out:     []apitype.HeldCall{}, status: 200,
+			handle: func(c *call) (any, error) {
+				return room.List(c.Context(), c.person, c.URL.Query().Get("waiting") == "true")
+			},
+		},
+		{
+			method: get, path: "/api/held/{id}", id: "getHeld", action: access.SeeHeld,
+			summary: "One held call, with past decisions on the like",
+			out:     apitype.HeldCall{}, status: 200,
+			handle: func(c *call) (any, error) { return room.Call(c.Context(), c.person, c.name("id")) },
+		},
+		{
+			method: post, path: "/api/held/{id}/decision", id: "decideHeld", action: access.DecideHeld,
+			summary: "Admit or refuse a held call",
+			in:      apitype.HeldDecision{}, out: apitype.HeldCall{}, status: 200,
+			handle: with(func(c *call, in apitype.HeldDecision) (any, error) {
+				return room.Decide(c.Context(), c.person, c.name("id"), in)
+			}),
+		},
+		{
+			method: get, path: "/api/standing", id: "listStanding", action: access.SeeHeld,
+			summary: "Decisions about held calls that admit more of the like",
+			out:     []apitype.StandingDecision{}, status: 200,
+			handle: func(c *call) (any, error) { return room.Standing(c.Context(), c.person) },
+		},
+		{
+			method: del, path: "/api/standing/{id}", id: "takeBackStanding", action: access.DecideHeld,
+			summary: "Take such a decision back; the next call of the like is held again",
+			status:  204,
+			handle:  func(c *call) (any, error) { return nil, room.TakeBack(c.Context(), c.person, c.name("id")) },
+		},
+	}
+}

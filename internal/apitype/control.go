@@ -1,0 +1,117 @@
+package apitype
+
+import (
+	"encoding/json"
+	"time"
+
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
+)
+
+// ExplainQuery asks whether an agent may use a tool, and why.
+type ExplainQuery struct {
+	Agent  string `json:"agent"`
+	Server string `json:"server" doc:"can be left out when tool is a name that agents see"`
+	Tool   string `json:"tool" doc:"the server's own name, or the one that agents see"`
+	// Arguments are those of a call; nil to ask about the tool.
+	Arguments json.RawMessage `json:"arguments,omitempty" doc:"arguments of a call; left out to ask about the tool"`
+	Client    string          `json:"client,omitempty" doc:"what the program calls itself; the agent's last one when left out"`
+	Revision  string          `json:"revision,omitempty"`
+	From      string          `json:"from,omitempty" doc:"address that the request comes from"`
+	Present   bool            `json:"present,omitempty" doc:"whether the agent's person is there"`
+}
+
+// Explained is an explanation with what it is about.
+type Explained struct {
+	Agent    string `json:"agent"`
+	Server   string `json:"server"`
+	Tool     string `json:"tool"`
+	Exposed  string `json:"exposed" doc:"the name on /mcp"`
+	Contacts string `json:"contacts" doc:"who can change rules"`
+	rules.Explanation
+}
+
+// LabelPatch alters what labels something has. Each list may be left out.
+type LabelPatch struct {
+	Kind   string   `json:"kind" enum:"agent,server,person,tool"`
+	Name   string   `json:"name" doc:"name of the agent, the server or the person; the server's name for a tool"`
+	Tool   string   `json:"tool,omitempty" doc:"the server's own name of the tool"`
+	Add    []string `json:"add,omitempty"`
+	Remove []string `json:"remove,omitempty"`
+}
+
+// NewBundle is a bundle to be added.
+type NewBundle struct {
+	Name    string        `json:"name"`
+	Note    string        `json:"note,omitempty"`
+	Entries []rules.Entry `json:"entries"`
+}
+
+// BundlePatch is what can be altered of a bundle; nil fields stay.
+type BundlePatch struct {
+	Note    *string        `json:"note,omitempty"`
+	Entries *[]rules.Entry `json:"entries,omitempty"`
+	Version *int           `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+}
+
+// BundleInfo is a bundle with what it comes to.
+type BundleInfo struct {
+	team.Bundle
+	Tools  []string `json:"tools" doc:"the tools that it stands for now, as server/tool"`
+	UsedBy []string `json:"usedBy" doc:"names of the rules and bundles that name it"`
+}
+
+// HeldCall is a call that waits, or waited, for somebody to decide.
+type HeldCall struct {
+	ID        string          `json:"id"`
+	At        time.Time       `json:"at"`
+	Until     time.Time       `json:"until" doc:"when it is refused if nobody decides"`
+	State     string          `json:"state" enum:"waiting,admitted,refused,expired,cancelled"`
+	Agent     string          `json:"agent"`
+	Owner     string          `json:"owner" doc:"the agent's person; empty for the team"`
+	Server    string          `json:"server"`
+	Tool      string          `json:"tool" doc:"the server's own name"`
+	Title     string          `json:"title,omitempty"`
+	Effects   []string        `json:"effects,omitempty" doc:"what the tool does, by its tags and by what its server says: destructive, read-only, idempotent, open-world"`
+	Arguments json.RawMessage `json:"arguments,omitempty" doc:"as they would be sent; secrets are masked"`
+	Rule      string          `json:"rule" doc:"name of the rule that holds it"`
+	Note      string          `json:"note,omitempty" doc:"note of that rule"`
+	Mine      bool            `json:"mine" doc:"the person who asks may decide it"`
+	Why       string          `json:"why,omitempty" doc:"why that person may not"`
+	By        string          `json:"by,omitempty" doc:"who decided"`
+	How       string          `json:"how,omitempty" enum:"once,session,calls,hour,changed,refuse,expired,cancelled"`
+	Word      string          `json:"word,omitempty" doc:"what that person said to the agent"`
+	Decided   *time.Time      `json:"decided,omitempty"`
+	Before    []PastDecision  `json:"before,omitempty" doc:"past decisions on the like, newest first"`
+}
+
+// PastDecision is what was decided about a call of the same tool by the same agent.
+type PastDecision struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	How  string    `json:"how"`
+	Word string    `json:"word,omitempty"`
+}
+
+// HeldDecision is what a person decides about a held call.
+type HeldDecision struct {
+	How       string          `json:"how" enum:"once,session,calls,hour,changed,refuse"`
+	Calls     int             `json:"calls,omitempty" doc:"for calls: how many more are admitted, 1 to 100"`
+	Arguments json.RawMessage `json:"arguments,omitempty" doc:"for changed: the arguments that are sent instead"`
+	Word      string          `json:"word,omitempty" doc:"a word to the agent"`
+}
+
+// StandingDecision is a decision about a held call that admits more of the like.
+type StandingDecision struct {
+	ID     string    `json:"id" doc:"that of the call that it was made about"`
+	Agent  string    `json:"agent"`
+	Server string    `json:"server"`
+	Tool   string    `json:"tool"`
+	Rule   string    `json:"rule"`
+	By     string    `json:"by"`
+	How    string    `json:"how" enum:"session,calls,hour"`
+	Made   time.Time `json:"made"`
+	Until  time.Time `json:"until" doc:"when it ends at the latest"`
+	Left   int       `json:"left,omitempty" doc:"how many calls it still admits; left out for any number"`
+	Mine   bool      `json:"mine" doc:"the person who asks may take it back"`
+}

@@ -1,0 +1,380 @@
+package carry
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/core/narrowing"
+	"bouncer/internal/core/rules"
+	"bouncer/internal/core/span"
+	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/core/wire"
+	"bouncer/internal/held"
+	"bouncer/internal/relay/session"
+)
+
+// judge holds the arguments of a call against the rules that look at them, fills in what
+// is pinned, and notes whether the call is held. What is refused is answered and recorded
+// here.
+func (j *Call) judge() bool {
+	t := j.target
+	if j.entry == nil {
+		return true // of what is not recorded, nothing is held and nothing narrowed
+	}
+	effect, rule := t.Decision.Effect, t.Decision.Rule
+	if names := t.Shape.Rules(); len(names) > 0 {
+		j.control().Narrowed = names
+	}
+	if t.Shape.Looks() && j.kind == tools.Tools {
+		v := t.Shape.Judge(j.params.Arguments.Of(j.body))
+		effect, rule = v.Effect, v.Rule
+		j.entry.Rule, j.entry.RuleName = "", ""
+		if rule != nil {
+			j.entry.Rule, j.entry.RuleName = rule.ID, rule.Name
+		}
+		if v.Effect == rules.Refuse {
+			j.refuseArguments(v)
+			return false
+		}
+		if v.Arguments != nil {
+			if err := j.put(v.Arguments); err != nil {
+				j.refuseArguments(rules.Verdict{Rule: rule, Why: "the arguments could not be filled in: " + err.Error()})
+				return false
+			}
+		}
+	}
+	if effect == rules.Hold {
+		j.holding = rule
+	}
+	return true
+}
+
+// control is the part of the record that tells what rules had to do with the call.
+func (j *Call) control() *team.CallControl {
+	if j.entry.Control == nil {
+		j.entry.Control = &team.CallControl{}
+	}
+	return j.entry.Control
+}
+
+// refuseArguments answers a call whose arguments are not admitted. The model can try
+// others, so that it is told what it would be told by the tool.
+func (j *Call) refuseArguments(v rules.Verdict) {
+	why := fmt.Sprintf("%s of server %s was not called: %s; ask %s", j.target.Tool.Name, j.target.Server.Name, v.Why, j.caller.Snapshot.Contacts)
+	data := map[string]string{
+		"reason": "arguments-not-admitted", "server": j.target.Server.Name, "tool": j.kind.Rule(j.target.Tool.Name),
+		"ask": j.caller.Snapshot.Contacts,
+	}
+	if v.Rule != nil {
+		data["rule"] = v.Rule.Name
+	}
+	j.decline(why, data, wire.CodeNotAdmitted)
+}
+
+// decline answers and records a call that a rule or a person turned down.
+func (j *Call) decline(why string, data any, code int) {
+	e := j.entry
+	e.Decision, e.Outcome, e.Error, e.Micros = team.DecisionRefuse, team.OutcomeRefused, why, time.Since(e.At).Microseconds()
+	if err := j.carrier.journal.Record(j.carrier.ctx, e); err != nil {
+		j.carrier.o.Log.Error("a refusal could not be recorded", "error", err)
+	}
+	j.reply.Refuse(j.id, code, why, data)
+}
+
+// put replaces the arguments of the request.
+func (j *Call) put(arguments json.RawMessage) error {
+	f, err := wire.ReadFrame(j.body)
+	if err != nil {
+		return fmt.Errorf("read the request: %w", err)
+	}
+	edit := wire.Edit{Span: j.params.Arguments, With: arguments}
+	if edit.Span.Empty() {
+		// After the brace that opens the parameters.
+		at := f.Params.Start + 1
+		with := append([]byte(`"arguments":`), arguments...)
+		if strings.TrimSpace(string(j.body[at:f.Params.End])) != "}" {
+			with = append(with, ',')
+		}
+		edit = wire.Edit{Span: wire.Span{Start: at, End: at}, With: with}
+	}
+	if j.asked == nil {
+		j.asked = append([]byte{}, j.params.Arguments.Of(j.body)...)
+	}
+	body := wire.Splice(nil, j.body, wire.Span{Start: 0, End: len(j.body)}, edit)
+	if f, err = wire.ReadFrame(body); err != nil {
+		return fmt.Errorf("read the request: %w", err)
+	}
+	p, err := wire.ReadParams(body, f.Params, f.Method)
+	if err != nil {
+		return fmt.Errorf("read the request: %w", err)
+	}
+	j.body, j.params, j.id = body, p, f.ID.Of(body)
+	j.ask.Src, j.ask.Params, j.ask.P = body, f.Params, p
+	j.entry.Args = j.carrier.journal.Keep(p.Arguments.Of(body))
+	return nil
+}
+
+// progressEvery is how often an agent is told that its call waits for a person.
+const progressEvery = 10 * time.Second
+
+// await has a held call wait until somebody decides about it. It reports whether the call
+// goes on; one that does not is answered and recorded here.
+func (j *Call) await(ctx context.Context, release func() bool) bool {
+	rule := j.holding
+	c := j.control()
+	c.Held = rule.Name
+	fail := func(how, why, reason string) bool {
+		release()
+		c.How = how
+		j.decline(why, map[string]string{
+			"reason": reason, "server": j.target.Server.Name, "tool": j.kind.Rule(j.target.Tool.Name), "rule": rule.Name,
+			"ask": j.caller.Snapshot.Contacts,
+		}, wire.CodeNotAdmitted)
+		j.cancel(nil)
+		return false
+	}
+	name := j.target.Tool.Name + " of server " + j.target.Server.Name
+	if j.carrier.o.Held == nil {
+		return fail(held.Refused, name+" was not called: rule "+rule.Name+" holds it, and nobody can decide here", "held-refused")
+	}
+	stop := j.tellWaiting(rule)
+	v, err := j.carrier.o.Held.Wait(j.ctx, j.heldCall(rule))
+	stop()
+	var undecided *held.UndecidedError
+	switch {
+	case errors.As(err, &undecided):
+		return fail(undecided.How, name+" was not called: "+undecided.Why+"; ask "+j.caller.Snapshot.Contacts, "held-undecided")
+	case err != nil:
+		c.How = held.Cancelled
+		release()
+		j.failBefore(ctx, err)
+		j.cancel(nil)
+		return false
+	}
+	c.By, c.How, c.Word, c.WaitedMS = v.By, v.How, v.Word, v.Waited.Milliseconds()
+	if !v.Admitted {
+		why := fmt.Sprintf("%s was not called: %s refused it", name, v.ByName)
+		if v.Word != "" {
+			why += ": " + v.Word
+		}
+		return fail(v.How, why, "held-refused")
+	}
+	if v.Arguments != nil {
+		if err := j.put(v.Arguments); err != nil {
+			return fail(v.How, name+" was not called: the changed arguments could not be put in: "+err.Error(), "held-refused")
+		}
+	}
+	if why := j.stillMay(); why != "" {
+		return fail(v.How, name+" was not called: it was admitted, but meanwhile "+why, "no-longer-admitted")
+	}
+	return true
+}
+
+// tellWaiting tells the agent at once, and then again and again, that its call waits for
+// a person, as far as it asked for progress. The returned function ends that.
+func (j *Call) tellWaiting(rule *rules.Rule) (stop func()) {
+	token := j.params.Meta.Token
+	if token.Empty() {
+		return func() {}
+	}
+	raw := append([]byte(nil), token.Of(j.body)...)
+	until := time.Now().Add(rule.HoldFor())
+	// What the server tells later has to be more than this.
+	tell := func(n int) {
+		text := fmt.Sprintf("held by rule %s until a person decides, for %s at most", rule.Name, span.Text(time.Until(until).Round(time.Second)))
+		params := append(append([]byte(`"progressToken":`), raw...), `,"progress":`+strconv.FormatFloat(float64(n)/1e6, 'f', -1, 64)+`,"message":`...)
+		params = append(params, wire.Quote(text)...)
+		j.reply.Before(wire.AppendNotification(nil, "notifications/progress", append(append([]byte("{"), params...), '}')))
+	}
+	tell(0)
+	ended := make(chan struct{})
+	var told sync.WaitGroup
+	told.Go(func() {
+		t := time.NewTicker(progressEvery)
+		defer t.Stop()
+		for n := 1; ; n++ {
+			select {
+			case <-t.C:
+				tell(n)
+			case <-ended:
+				return
+			}
+		}
+	})
+	return func() { close(ended); told.Wait() }
+}
+
+// heldCall is the call as somebody is shown it who decides.
+func (j *Call) heldCall(rule *rules.Rule) held.Call {
+	t := j.target
+	c := held.Call{
+		Rule: *rule, AgentID: j.caller.Agent.ID, Agent: j.caller.Agent.Name, Owner: j.caller.Agent.Owner, Server: t.Server.Name,
+		Tool: j.kind.Rule(t.Tool.Name), Title: t.Tool.Summary().Title, Arguments: append(json.RawMessage(nil), j.params.Arguments.Of(j.body)...),
+	}
+	if j.caller.Session != nil {
+		c.Session = j.caller.Session.Id
+	}
+	if j.kind != tools.Tools {
+		return c
+	}
+	o := t.Server.Object(j.kind, t.Tool)
+	for _, hint := range [...]string{rules.Destructive, rules.ReadOnly, rules.Idempotent, rules.OpenWorld} {
+		if o.Is(hint) {
+			c.Effects = append(c.Effects, hint)
+		}
+	}
+	c.Check = j.checkChanged
+	return c
+}
+
+// checkChanged holds arguments that somebody changed against the rules, as if the agent
+// had sent them, and returns them as they would be sent.
+func (j *Call) checkChanged(arguments json.RawMessage) (json.RawMessage, error) {
+	shape := j.target.Shape
+	if !shape.Looks() {
+		if _, err := narrowing.Arguments(arguments); err != nil {
+			return nil, err
+		}
+		return arguments, nil
+	}
+	v := shape.Judge(arguments)
+	if v.Effect == rules.Refuse {
+		return nil, errors.New(v.Why)
+	}
+	if v.Arguments != nil {
+		return v.Arguments, nil
+	}
+	return arguments, nil
+}
+
+// stillMay looks at the snapshot in force whether the agent may still have what it was
+// held for, and takes the way to the server that there is now. It returns why not.
+func (j *Call) stillMay() string {
+	now := j.carrier.o.Current()
+	v := j.caller.Principal
+	pass, agent := now.Passes[v.Key], now.Agents[v.Agent.ID]
+	switch {
+	case pass == nil || pass.Revoked || agent == nil:
+		return "the pass or the agent was revoked"
+	case agent.Paused:
+		return "the agent was paused"
+	}
+	server := now.Servers[j.target.Server.Name]
+	if server != nil {
+		server = server.For(agent)
+	}
+	if server == nil || server.Paused || server.Missing != nil || server.ID != j.target.Server.ID {
+		return "the server was removed, paused or given another credential"
+	}
+	own := tools.Tool{}
+	for _, t := range server.Offer.Lists[j.kind] {
+		if t.Name == j.target.Tool.Name {
+			own = t
+		}
+	}
+	if own.Name == "" {
+		if j.kind != tools.Resources {
+			return "the server no longer offers it"
+		}
+		own = j.target.Tool
+	}
+	t := now.Decide(agent, v.How, server, j.kind, own)
+	t.Exposed = j.target.Exposed
+	if !t.Admitted() {
+		return "it was taken away: " + t.Reason()
+	}
+	if t.Shape.Looks() && j.kind == tools.Tools {
+		plain, err := t.Shape.Unfilled(j.params.Arguments.Of(j.body))
+		if err != nil {
+			return "the rules changed: " + err.Error()
+		}
+		judged := t.Shape.Judge(plain)
+		if judged.Effect == rules.Refuse {
+			return "the rules changed: " + judged.Why
+		}
+		if judged.Arguments != nil {
+			if err := j.put(judged.Arguments); err != nil {
+				return "the arguments could not be filled in: " + err.Error()
+			}
+		}
+	}
+	j.target, j.ask.Mirrors = t, t.Mirrors
+	return ""
+}
+
+// hide takes fields out of an answer that rules keep from the agent.
+func (j *Call) hide(frame []byte, f wire.Frame) ([]byte, wire.Frame, error) {
+	paths := j.hidden()
+	if len(paths) == 0 || !f.Error.Empty() {
+		return frame, f, nil
+	}
+	if id, _ := j.taskOf(frame, f); id != "" {
+		return frame, f, errors.New("the server answers later, and a rule hides fields of the result, which cannot be done then")
+	}
+	if strings.HasPrefix(j.translation.Method, "tasks/") {
+		return frame, f, errors.New("a rule hides fields of the result, which cannot be done in a task")
+	}
+	result, n, err := narrowing.Hide(f.Result.Of(frame), paths)
+	if err != nil {
+		return frame, f, fmt.Errorf("a rule hides fields of the result, and %w", err)
+	}
+	if n == 0 {
+		return frame, f, nil
+	}
+	if j.entry != nil {
+		j.control().Hidden = n
+	}
+	frame = wire.AppendResult(nil, f.ID.Of(frame), result)
+	f, err = wire.ReadFrame(frame)
+	return frame, f, err
+}
+
+func (j *Call) hidden() []narrowing.Path {
+	if j.target == nil || j.target.Shape == nil {
+		return nil
+	}
+	return j.target.Shape.Hide
+}
+
+// running are the calls under way of agents without a session. Those with one end with it.
+type running struct {
+	mu  sync.Mutex // guards all
+	all map[*Call]struct{}
+}
+
+func (r *running) add(j *Call) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.all == nil {
+		r.all = map[*Call]struct{}{}
+	}
+	r.all[j] = struct{}{}
+}
+
+func (r *running) remove(j *Call) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.all, j)
+}
+
+// EndAll ends the calls under way, of agents without a session, whose principal matches.
+func (carrier *Carrier) EndAll(match func(*Principal) bool) {
+	carrier.running.mu.Lock()
+	var over []*Call
+	for j := range carrier.running.all {
+		if match(&j.principal) {
+			over = append(over, j)
+		}
+	}
+	carrier.running.mu.Unlock()
+	for _, j := range over {
+		j.cancel(session.ErrRevoked)
+	}
+}
