@@ -88,6 +88,12 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	fmt.Println("(the same tool, with each person's own rights)")
+	if err := svc.signIn(ctx, "marit", password); err != nil {
+		return err
+	}
+	if err := svc.watchkeeper(ctx); err != nil {
+		return err
+	}
 	svc.guide()
 	wait.Go(func() { work(ctx, config) })
 	select {

@@ -14,7 +14,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -221,10 +220,14 @@ func (s *service) seed(ctx context.Context) error {
 	if err := s.seedPeople(ctx, marit); err != nil {
 		return err
 	}
-	for _, st := range slices.Concat(agentsAndServers(), rulesOfTheTeam()) {
-		if _, err := s.add(ctx, st.path, st.in, nil); err != nil {
-			return err
-		}
+	if err := s.addAll(ctx, agentsAndServers()); err != nil {
+		return err
+	}
+	if err := s.seedLabels(ctx); err != nil {
+		return err
+	}
+	if err := s.addAll(ctx, rulesOfTheTeam(time.Now())); err != nil {
+		return err
 	}
 	for _, name := range []string{"joss", "ottilie"} {
 		if err := s.signInAtCrew(ctx, name); err != nil {
@@ -233,6 +236,15 @@ func (s *service) seed(ctx context.Context) error {
 	}
 	s.token = marit
 	return s.enrol(ctx)
+}
+
+func (s *service) addAll(ctx context.Context, steps []step) error {
+	for _, st := range steps {
+		if _, err := s.add(ctx, st.path, st.in, nil); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // seedPeople adds everybody, with their passwords, and ties them to who they are at
@@ -306,66 +318,6 @@ func agentsAndServers() []step {
 			"/api/servers",
 			object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true},
 		},
-	}
-}
-
-func rulesOfTheTeam() []step {
-	return []step{
-		{
-			"/api/rules",
-			object{
-				"effect": "admit",
-				"agent":  "*",
-				"server": "crew",
-				"tool":   "*",
-				"note":   "everybody sees the watch with their own rights",
-			},
-		},
-		{
-			"/api/rules",
-			object{
-				"effect": "refuse",
-				"agent":  "*",
-				"server": "fuel",
-				"tool":   "order_*",
-				"note":   "ordering fuel spends money; the desk does it by hand",
-			},
-		},
-		{
-			"/api/rules",
-			object{
-				"effect": "admit",
-				"agent":  "*-quill",
-				"server": "*",
-				"tool":   "*",
-				"note":   "the desk's own assistants work with everything",
-			},
-		},
-		{
-			"/api/rules",
-			object{
-				"effect": "refuse",
-				"agent":  "*-quill",
-				"server": "sailings",
-				"tool":   "cancel_*",
-				"note":   "sailings are cancelled by the night watch, not from a laptop",
-			},
-		},
-		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "sailings", "tool": "*"}},
-		{"/api/rules", object{"effect": "admit", "agent": "night-watch", "server": "tannoy", "tool": "announce"}},
-		{"/api/rules", object{"effect": "admit", "agent": "*", "server": "tides", "tool": "*", "note": "everybody may know the tides"}},
-		{
-			"/api/rules",
-			object{
-				"effect": "admit",
-				"agent":  "quay-voice",
-				"server": "sailings",
-				"tool":   "find_sailings",
-				"note":   "passengers may ask for sailings",
-			},
-		},
-		{"/api/rules", object{"effect": "admit", "agent": "quay-voice", "server": "sailings", "tool": "sailing_status"}},
-		{"/api/rules", object{"effect": "admit", "agent": "ottilie-parlour", "server": "*", "tool": "list_*"}},
 	}
 }
 
@@ -529,8 +481,9 @@ Bouncer is running, with the stand-ins of Skerrow Ferries.
   Password   %s
              or sign in with Pilothouse, the stand-in of an identity provider
 
-Four commands to try:
+Five commands to try:
   %[3]s/bouncer agent reach marit-quill
+  %[3]s/bouncer held list            (joss decides it, in the console or here)
   %[3]s/bouncer sign-in list
   %[3]s/bouncer journal --follow
   bin/quill --config %[3]s/marit-quill.json

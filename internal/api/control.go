@@ -13,6 +13,12 @@ import (
 func explainRoutes(svc *policy.Service) []route {
 	return []route{
 		{
+			method: get, path: "/api/reach", id: "matrix", action: access.SeeAgents,
+			summary: "The reach of every agent at a glance: a letter for each tool",
+			out:     apitype.ReachMatrix{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Matrix(c.Context(), c.person) },
+		},
+		{
 			method: post, path: "/api/explanations", id: "explain", action: access.SeeAgents,
 			summary: "Whether an agent may use a tool, by which rule, and what would have to change",
 			in:      apitype.ExplainQuery{}, out: apitype.Explained{}, status: 200,

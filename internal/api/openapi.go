@@ -116,6 +116,8 @@ func (c *components) of(t reflect.Type) object {
 	switch {
 	case t == reflect.TypeFor[time.Time]():
 		return object{"type": "string", "format": "date-time"}
+	case t == reflect.TypeFor[json.RawMessage]():
+		return object{} // anything
 	case t.Kind() == reflect.Pointer:
 		return c.of(t.Elem())
 	case t.Kind() == reflect.Struct:
@@ -123,7 +125,7 @@ func (c *components) of(t reflect.Type) object {
 	case t.Kind() == reflect.Slice:
 		return object{"type": "array", "items": c.of(t.Elem())}
 	case t.Kind() == reflect.Map:
-		return object{"type": "object"}
+		return object{"type": "object", "additionalProperties": c.of(t.Elem())}
 	case t.Kind() == reflect.String:
 		return object{"type": "string"}
 	case t.Kind() == reflect.Bool:

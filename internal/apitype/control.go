@@ -115,3 +115,31 @@ type StandingDecision struct {
 	Left   int       `json:"left,omitempty" doc:"how many calls it still admits; left out for any number"`
 	Mine   bool      `json:"mine" doc:"the person who asks may take it back"`
 }
+
+// ReachMatrix is the reach of many agents at a glance.
+type ReachMatrix struct {
+	Servers []ReachColumn `json:"servers"`
+	Agents  []ReachRow    `json:"agents"`
+}
+
+// ReachColumn is the tools of one server.
+type ReachColumn struct {
+	Server string      `json:"server"`
+	Labels []string    `json:"labels,omitempty"`
+	Tools  []ReachTool `json:"tools"`
+}
+
+// ReachTool is one tool of a server.
+type ReachTool struct {
+	Name        string `json:"name"`
+	Title       string `json:"title,omitempty"`
+	Destructive bool   `json:"destructive,omitempty" doc:"by its tags, by what its server says, or for lack of a word"`
+}
+
+// ReachRow is what one agent's next calls would meet.
+type ReachRow struct {
+	Name   string   `json:"name"`
+	Owner  string   `json:"owner"`
+	Labels []string `json:"labels,omitempty"`
+	Cells  []string `json:"cells" doc:"for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, - not offered to it"`
+}

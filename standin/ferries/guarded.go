@@ -75,8 +75,11 @@ func Crew() *toolserver.Server {
 		},
 		toolserver.Tool{
 			Name: "swap_shift", Title: "Swap two shifts", Description: "Swaps your next shift with somebody else's. Needs the scope crew:write.",
-			Schema: `{"type":"object","properties":{"with":{"type":"string","description":"name of the other person"}},"required":["with"]}`,
+			Schema: `{"type":"object","properties":{"with":{"type":"string","description":"name of the other person"},"whose":{"type":"string","description":"whose shift; your own if left out"}},"required":["with"]}`,
 			Run: func(ctx context.Context, c *toolserver.Call) (any, error) {
+				if whose := c.Text("whose"); whose != "" && whose != pilothouse.From(ctx).Person {
+					return nil, fmt.Errorf("%s's shift is not yours to swap", whose)
+				}
 				return fmt.Sprintf("%s's next shift is swapped with %s's", pilothouse.From(ctx).Person, c.Text("with")), nil
 			},
 		})
@@ -113,7 +116,7 @@ func Fuel() *toolserver.Server {
 		},
 		toolserver.Tool{
 			Name: "order_fuel", Title: "Order fuel", Destructive: true, Description: "Orders fuel for a vessel. This spends money at once.",
-			Schema: `{"type":"object","properties":{"vessel":{"type":"string"},"litres":{"type":"number","minimum":100,"maximum":20000}},"required":["vessel","litres"]}`,
+			Schema: `{"type":"object","properties":{"vessel":{"type":"string"},"litres":{"type":"number","minimum":100,"maximum":20000},"port":{"type":"string","enum":["Skerrow","Holm Voe","Kirkvoe"],"description":"where it is delivered"}},"required":["vessel","litres"]}`,
 			Run: func(_ context.Context, c *toolserver.Call) (any, error) {
 				mu.Lock()
 				defer mu.Unlock()

@@ -25,16 +25,23 @@ type item struct {
 	Vessel string `json:"vessel"`
 	State  string `json:"state"`
 	Owner  string `json:"owner,omitempty"`
+	// Finder is who handed it in.
+	Finder *finder `json:"finder,omitempty"`
+}
+
+type finder struct {
+	Name    string `json:"name"`
+	Address string `json:"address"`
 }
 
 // New returns the API; key is what X-Api-Key has to be.
 func New(key string) http.Handler {
 	var mu sync.Mutex
 	items := []item{
-		{"LP-0001", "umbrella with a wooden handle", "black", "MV Petrel", "kept", ""},
-		{"LP-0002", "child's raincoat", "yellow", "MV Fulmar", "kept", ""},
-		{"LP-0003", "binoculars in a case", "green", "MV Petrel", "kept", ""},
-		{"LP-0004", "umbrella, folding", "red", "MV Dunlin", "released", "I. Storr"},
+		{"LP-0001", "umbrella with a wooden handle", "black", "MV Petrel", "kept", "", &finder{"E. Ness", "3 Quay Street, Skerrow"}},
+		{"LP-0002", "child's raincoat", "yellow", "MV Fulmar", "kept", "", nil},
+		{"LP-0003", "binoculars in a case", "green", "MV Petrel", "kept", "", &finder{"P. Holm", "11 Kirkvoe Road, Holm Voe"}},
+		{"LP-0004", "umbrella, folding", "red", "MV Dunlin", "released", "I. Storr", &finder{"R. Vane", "Harbour Inn, Kirkvoe"}},
 	}
 	find := func(r *http.Request) int {
 		return slices.IndexFunc(items, func(i item) bool { return i.Item == r.PathValue("item") })
@@ -67,7 +74,7 @@ func New(key string) http.Handler {
 			send(w, 422, map[string]string{"error": "what and vessel are needed"})
 			return
 		}
-		n.Item, n.State, n.Owner = fmt.Sprintf("LP-%04d", len(items)+1), "kept", ""
+		n.Item, n.State, n.Owner, n.Finder = fmt.Sprintf("LP-%04d", len(items)+1), "kept", "", nil
 		items = append(items, n)
 		send(w, 201, n)
 	})

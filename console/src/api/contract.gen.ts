@@ -918,6 +918,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The reach of every agent at a glance: a letter for each tool */
+        get: operations["matrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/roster": {
         parameters: {
             query?: never;
@@ -1852,7 +1869,7 @@ export interface components {
         ExplainQuery: {
             agent: string;
             /** @description arguments of a call; left out to ask about the tool */
-            arguments?: unknown[];
+            arguments?: unknown;
             /** @description what the program calls itself; the agent's last one when left out */
             client?: string;
             /** @description address that the request comes from */
@@ -1880,7 +1897,7 @@ export interface components {
             /** @description fields taken out of results */
             hidden?: string[];
             /** @description input schema as the agent is shown it, where rules narrow it */
-            input?: unknown[];
+            input?: unknown;
             /** @description arguments that Bouncer fills in */
             pinned?: string[];
             /** @description id of the rule that decides; empty when no rule admits */
@@ -1958,7 +1975,7 @@ export interface components {
         HeldCall: {
             agent: string;
             /** @description as they would be sent; secrets are masked */
-            arguments?: unknown[];
+            arguments?: unknown;
             /** Format: date-time */
             at: string;
             /** @description past decisions on the like, newest first */
@@ -1998,7 +2015,7 @@ export interface components {
         };
         HeldDecision: {
             /** @description for changed: the arguments that are sent instead */
-            arguments?: unknown[];
+            arguments?: unknown;
             /** @description for calls: how many more are admitted, 1 to 100 */
             calls?: number;
             /** @enum {string} */
@@ -2008,7 +2025,9 @@ export interface components {
         };
         Import: {
             /** @description values for placeholders, by NAME or server/NAME */
-            answers?: Record<string, never>;
+            answers?: {
+                [key: string]: string;
+            };
             /** @description register a server even when it cannot be reached now */
             anyway?: boolean;
             /** @description register the servers; without it they are only read */
@@ -2286,7 +2305,7 @@ export interface components {
             /** @description short name; made of what the rule says when left out */
             name?: string;
             /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
-            narrow?: unknown[];
+            narrow?: unknown;
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
             network?: string;
             /** @description why, in a sentence; agents are told */
@@ -2298,7 +2317,9 @@ export interface components {
             /** @description id of that person; whoever has the name later is not meant */
             personId?: string;
             /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
-            pins?: Record<string, never>;
+            pins?: {
+                [key: string]: unknown;
+            };
             /**
              * @description whether the agent's person is seen in the console or the command line
              * @enum {string}
@@ -2324,7 +2345,7 @@ export interface components {
             /** @description glob over the server's own tool names */
             tool: string;
             /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
-            when?: unknown[];
+            when?: unknown;
             /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
             window?: string;
         };
@@ -2484,6 +2505,28 @@ export interface components {
             /** @description page of the console to come back to */
             back?: string;
         };
+        ReachColumn: {
+            labels?: string[];
+            server: string;
+            tools: components["schemas"]["ReachTool"][];
+        };
+        ReachMatrix: {
+            agents: components["schemas"]["ReachRow"][];
+            servers: components["schemas"]["ReachColumn"][];
+        };
+        ReachRow: {
+            /** @description for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, - not offered to it */
+            cells: string[];
+            labels?: string[];
+            name: string;
+            owner: string;
+        };
+        ReachTool: {
+            /** @description by its tags, by what its server says, or for lack of a word */
+            destructive?: boolean;
+            name: string;
+            title?: string;
+        };
         ReachedTool: {
             admitted: boolean;
             /** @description its arguments can make it another decision */
@@ -2630,7 +2673,9 @@ export interface components {
         };
         RosterApplied: {
             /** @description one-time passwords of people who were added, shown this once */
-            passwords?: Record<string, never>;
+            passwords?: {
+                [key: string]: string;
+            };
             steps: components["schemas"]["Step"][];
         };
         RosterPlan: {
@@ -2688,7 +2733,7 @@ export interface components {
             /** @description short name, for people */
             name: string;
             /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
-            narrow?: unknown[];
+            narrow?: unknown;
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
             network?: string;
             note: string;
@@ -2699,7 +2744,9 @@ export interface components {
             /** @description id of that person; whoever has the name later is not meant */
             personId?: string;
             /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
-            pins?: Record<string, never>;
+            pins?: {
+                [key: string]: unknown;
+            };
             /**
              * @description whether the agent's person is seen in the console or the command line
              * @enum {string}
@@ -2729,7 +2776,7 @@ export interface components {
             /** @description what is odd about it */
             warnings?: string[];
             /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
-            when?: unknown[];
+            when?: unknown;
             /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
             window?: string;
         };
@@ -3111,7 +3158,7 @@ export interface components {
             /** @description only agents with this label */
             label?: string;
             /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
-            narrow?: unknown[];
+            narrow?: unknown;
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
             network?: string;
             /** @description the agent's own person may decide too */
@@ -3121,7 +3168,9 @@ export interface components {
             /** @description id of that person; whoever has the name later is not meant */
             personId?: string;
             /** @description arguments that Bouncer fills in; texts may hold ${person}, ${fullName}, ${agent} and ${label:NAME} */
-            pins?: Record<string, never>;
+            pins?: {
+                [key: string]: unknown;
+            };
             /**
              * @description whether the agent's person is seen in the console or the command line
              * @enum {string}
@@ -3143,7 +3192,7 @@ export interface components {
             /** @description title that the agent is shown instead */
             title?: string;
             /** @description JSON Schema (2020-12) that the arguments of the call have to fit */
-            when?: unknown[];
+            when?: unknown;
             /** @description times at which it holds, like mon-fri 22:00-06:00 Europe/Oslo */
             window?: string;
         };
@@ -4907,7 +4956,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description what went wrong, and what helps */
@@ -5131,6 +5182,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    matrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The reach of every agent at a glance: a letter for each tool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachMatrix"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -6133,7 +6213,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/json": {
+                        [key: string]: string;
+                    };
                 };
             };
             /** @description what went wrong, and what helps */

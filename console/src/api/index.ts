@@ -7,6 +7,8 @@ import type {
   Agent,
   AgentPatch,
   Bucket,
+  Bundle,
+  BundlePatch,
   Call,
   Change,
   Consent,
@@ -16,6 +18,10 @@ import type {
   DocumentInfo,
   DocumentSource,
   Edition,
+  Explained,
+  ExplainQuery,
+  HeldCall,
+  HeldDecision,
   Import,
   Imported,
   InspectedValue,
@@ -26,11 +32,14 @@ import type {
   Joining,
   JournalState,
   KeySet,
+  Label,
+  LabelPatch,
   Limit,
   Login,
   MachineCode,
   MachineInvited,
   NewAgent,
+  NewBundle,
   NewMachineCode,
   NewPass,
   NewPerson,
@@ -43,6 +52,7 @@ import type {
   PersonPatch,
   Progress,
   ReachedTool,
+  ReachMatrix,
   Registration,
   ResetPassword,
   Role,
@@ -55,6 +65,7 @@ import type {
   SignIn,
   SignInProblem,
   SignInTry,
+  StandingDecision,
   Tool,
   TurnedAway,
 } from './types'
@@ -126,6 +137,20 @@ export const rules = () => request<Rule[]>('GET', '/api/rules')
 export const addRule = (body: NewRule) => request<Rule>('POST', '/api/rules', body)
 export const updateRule = (id: string, body: RulePatch) => request<Rule>('PATCH', `/api/rules/${seg(id)}`, body)
 export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${seg(id)}`)
+
+export const labels = () => request<Label[]>('GET', '/api/labels')
+export const alterLabels = (body: LabelPatch) => request<Label[]>('PATCH', '/api/labels', body)
+export const bundles = () => request<Bundle[]>('GET', '/api/bundles')
+export const addBundle = (body: NewBundle) => request<Bundle>('POST', '/api/bundles', body)
+export const updateBundle = (name: string, body: BundlePatch) => request<Bundle>('PATCH', `/api/bundles/${seg(name)}`, body)
+export const removeBundle = (name: string) => request<void>('DELETE', `/api/bundles/${seg(name)}`)
+export const explain = (body: ExplainQuery) => request<Explained>('POST', '/api/explanations', body)
+export const matrix = (signal?: AbortSignal) => request<ReachMatrix>('GET', '/api/reach', undefined, signal)
+export const heldCalls = (waiting?: boolean) => request<HeldCall[]>('GET', '/api/held' + query({ waiting: waiting ? 'true' : undefined }))
+export const heldCall = (id: string) => request<HeldCall>('GET', `/api/held/${seg(id)}`)
+export const decideHeld = (id: string, body: HeldDecision) => request<HeldCall>('POST', `/api/held/${seg(id)}/decision`, body)
+export const standing = () => request<StandingDecision[]>('GET', '/api/standing')
+export const takeBack = (id: string) => request<void>('DELETE', `/api/standing/${seg(id)}`)
 
 export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) =>
   request<Dependent[]>('GET', `/api/${kind}/${seg(name)}/dependents`)

@@ -4,6 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import ExplainDrawer from '../parts/ExplainDrawer.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import AdoptDialog from '../parts/AdoptDialog.vue'
 import PassDialog from '../parts/PassDialog.vue'
@@ -33,6 +34,7 @@ function adopted() {
   loadAll()
 }
 const preset = ref<Partial<api.Rule>>()
+const asking = ref<{ agent: string; server: string; tool: string }>()
 const agent = useResource(() => api.agent(props.name))
 const reach = useResource(() => api.reach(props.name))
 const passes = useResource(() => api.passes(props.name))
@@ -51,11 +53,11 @@ const a = computed(() => agent.data.value)
 const seen = computed(() => contact.data.value)
 const count = (n: number) => (n === 1 ? '1 tool' : `${n} tools`)
 const enrolments = computed(() => (passes.data.value ?? []).filter((p) => p.state === 'valid' && p.label).map((p) => p.label))
-const can = computed(() => (reach.data.value ?? []).filter((r) => r.next === 'answer').length)
+const can = computed(() => (reach.data.value ?? []).filter((r) => ['answer', 'held'].includes(r.next)).length)
 const shown = computed(() => {
   return (reach.data.value ?? []).filter(
     (r) =>
-      (which.value === 'all' || (r.next === 'answer') === (which.value === 'yes')) &&
+      (which.value === 'all' || ['answer', 'held'].includes(r.next) === (which.value === 'yes')) &&
       match(r.server, r.exposed, r.tool, r.title, r.why, r.lacks),
   )
 })
@@ -198,10 +200,19 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
             </td>
             <td>
               <span :class="looks[r.next].tone">{{ looks[r.next].text }}</span>
+              <div v-for="t in r.tags ?? []" :key="t" class="soft">{{ t }}</div>
             </td>
             <td class="soft">
-              {{ r.why
-              }}<RouterLink v-if="r.lacks" :to="r.next === 'unreachable' ? `/servers/${r.server}` : `/connect/${r.server}`" class="lack">{{
+              {{ r.why }}
+              <button
+                class="plain"
+                type="button"
+                :aria-label="`Explain ${r.tool}`"
+                @click="asking = { agent: name, server: r.server, tool: r.tool }"
+              >
+                Explain</button
+              ><span v-if="r.narrowed?.length"> · narrowed by {{ r.narrowed.join(', ') }}</span
+              ><RouterLink v-if="r.lacks" :to="r.next === 'unreachable' ? `/servers/${r.server}` : `/connect/${r.server}`" class="lack">{{
                 r.lacks
               }}</RouterLink>
             </td>
@@ -276,6 +287,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
   <AdoptDialog v-if="adopting" :agent="name" @close="adopting = false" @done="adopted" />
   <PassDialog v-if="making" :agent="name" @close="making = false" @made="passes.load" />
   <AgentDialog v-if="a && handing" :agent="a" @close="handing = false" @done="handed" />
+  <ExplainDrawer v-if="asking" :about="asking" @close="asking = undefined" />
   <RuleDialog v-if="preset" :preset="preset" @close="preset = undefined" @done="ruled" />
 </template>
 

@@ -48,6 +48,19 @@ const current = computed(() => (call.value?.id === props.id ? call.value : undef
             }}</RouterLink></span
           ><span v-else class="soft">no rule admits it</span>
         </dd>
+        <template v-if="current.control">
+          <dt>control</dt>
+          <dd>
+            <div v-if="current.control.narrowed?.length">narrowed by {{ current.control.narrowed.join(', ') }}</div>
+            <div v-if="current.control.held">
+              held by {{ current.control.held }}<span v-if="current.control.by">, decided by {{ current.control.by }}</span
+              ><span v-if="current.control.how"> ({{ current.control.how }})</span
+              ><span v-if="current.control.waitedMs"> after {{ took(current.control.waitedMs * 1000) }}</span
+              ><span v-if="current.control.word">: {{ current.control.word }}</span>
+            </div>
+            <div v-if="current.control.hidden">{{ current.control.hidden }} fields of the result hidden</div>
+          </dd>
+        </template>
         <dt>outcome</dt>
         <dd><StateMark :state="current.outcome" /></dd>
         <template v-if="current.error"

@@ -1,13 +1,16 @@
 <script setup lang="ts">
 import {
+  AlarmClock,
   Collection,
   Connection,
   DataBoard,
   EditPen,
+  Grid,
   Key,
   List,
   Moon,
   Odometer,
+  PriceTag,
   Stamp,
   Sunny,
   SwitchButton,
@@ -17,6 +20,7 @@ import {
 import { ElIcon } from 'element-plus'
 import { computed } from 'vue'
 import { useRoute } from 'vue-router'
+import { useHeldCount } from '../use/held'
 import { useLive } from '../use/live'
 import { useSession } from '../use/session'
 import { useTheme } from '../use/theme'
@@ -26,6 +30,7 @@ const route = useRoute()
 const { theme, toggle } = useTheme()
 // A role can be altered while somebody is here; what is offered follows at once.
 const { connected } = useLive({ topics: (topic) => topic === 'people' && void load(), back: () => void load() })
+const held = useHeldCount()
 const liveText = computed(() => (connected.value ? 'live' : 'reconnecting'))
 const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
 
@@ -33,7 +38,10 @@ const everybodys = [
   { to: '/', text: 'Overview', icon: DataBoard },
   { to: '/servers', text: 'Servers', icon: Connection },
   { to: '/agents', text: 'Agents', icon: Collection },
+  { to: '/reach', text: 'Reach', icon: Grid },
   { to: '/rules', text: 'Rules', icon: Stamp },
+  { to: '/labels', text: 'Labels', icon: PriceTag },
+  { to: '/held', text: 'Held calls', icon: AlarmClock },
   { to: '/journal', text: 'Journal', icon: List },
   { to: '/secrets', text: 'Secrets', icon: Key },
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
@@ -55,7 +63,8 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
       :to="p.to"
       :class="['item', { on: p.to === '/' ? route.path === '/' : route.path.startsWith(p.to) }]"
     >
-      <ElIcon><component :is="p.icon" /></ElIcon>{{ p.text }}
+      <ElIcon><component :is="p.icon" /></ElIcon>{{ p.text
+      }}<span v-if="p.to === '/held' && held" class="count" :aria-label="`${held} wait for you`">{{ held }}</span>
     </RouterLink>
     <div class="grow" />
     <div class="foot">
@@ -105,6 +114,15 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
   border-radius: 5px;
   color: var(--rail-ink);
   cursor: pointer;
+}
+.count {
+  margin-left: auto;
+  padding: 0 6px;
+  border-radius: 8px;
+  background: #d9a066;
+  color: #1f3138;
+  font-size: 11px;
+  font-weight: 600;
 }
 .item:hover,
 .item.on {

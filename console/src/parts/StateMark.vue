@@ -25,6 +25,8 @@ const looks: Record<string, { shape: string; tone: string }> = {
   refused: { shape: '■', tone: 'warn' },
   'no-credential': { shape: '▲', tone: 'warn' },
   refuse: { shape: '■', tone: 'warn' },
+  hold: { shape: '◐', tone: 'warn' },
+  admitted: { shape: '●', tone: 'good' },
   revoked: { shape: '■', tone: 'warn' },
 }
 const look = computed(() => looks[props.state] ?? { shape: '◆', tone: 'bad' })

@@ -66,7 +66,7 @@ func (s *Set) Explain(q Question) Explanation {
 		}
 	}
 	s.consider(&e, q)
-	e.change(q)
+	e.change(s, q)
 	return e
 }
 
@@ -89,6 +89,17 @@ func (e *Explanation) shaped(shape *Shape, q Question) {
 	case v.Rule != nil:
 		e.Why = Decision{Effect: v.Effect, Rule: v.Rule}.Reason()
 	}
+}
+
+// without is the set as it were without one rule.
+func (s *Set) without(id string) *Set {
+	out := &Set{}
+	for _, c := range s.rules {
+		if c.ID != id {
+			out.rules = append(out.rules, c)
+		}
+	}
+	return out
 }
 
 // consider tells the part of every rule that has one, and the rules that almost had.
@@ -197,16 +208,24 @@ func (c *compiled) missesUnder(how Circumstances) (out []string) {
 }
 
 // change says what would make it another decision.
-func (e *Explanation) change(q Question) {
+func (e *Explanation) change(s *Set, q Question) {
 	add := func(format string, args ...any) { e.Change = append(e.Change, fmt.Sprintf(format, args...)) }
 	agent := q.Who.Name
+	admit := fmt.Sprintf("add a rule: bouncer rule add admit --agent %s --server %s --tool '%s'", agent, q.Host.Name, q.What.Name)
 	if e.Effect == string(Refuse) {
-		if e.RuleName != "" {
-			add("alter or disable rule %s: bouncer rule update %s --disable", e.RuleName, e.RuleName)
+		switch {
+		case e.RuleName == "" && (len(e.Rules) == 0 || e.Rules[0].Part == "almost"):
+			add("%s", admit)
+		case e.RuleName == "":
+		case e.Rules[0].Effect != string(Refuse):
+			add("alter what rule %s says of arguments: bouncer rule show %s", e.RuleName, e.RuleName)
 			return
-		}
-		if len(e.Rules) == 0 || e.Rules[0].Part == "almost" {
-			add("add a rule: bouncer rule add admit --agent %s --server %s --tool '%s'", agent, q.Host.Name, q.What.Name)
+		default:
+			add("alter or disable rule %s: bouncer rule update %s --disable", e.RuleName, e.RuleName)
+			if !s.without(e.Rule).For(q.Who).Under(q.How).On(q.Host).Decide(&q.What).Admitted() {
+				add("then no rule admits it, so also %s", admit)
+			}
+			return
 		}
 	}
 	for _, r := range e.Rules {

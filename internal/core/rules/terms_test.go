@@ -402,6 +402,7 @@ func TestWarningsTellWhatIsOdd(t *testing.T) {
 		"said already":  {rule("r", Admit, Terms{Label: "laptop"}), "rule all decides everything"},
 		"contradicts":   {rule("r", Admit, Terms{Tag: "x", Narrow: json.RawMessage(`{"properties":{"port":{"type":"integer"}}}`)}), ""},
 		"does not fit":  {rule("r", Admit, Terms{Narrow: json.RawMessage(`{"properties":{"port":{"type":"integer"}}}`)}), "order_fuel of fuel can then not be used"},
+		"a misspelling": {rule("r", Admit, Terms{Narrow: json.RawMessage(`{"properties":{"litre":{"maximum":5}}}`)}), "order_fuel of fuel has no argument litre"},
 		"nothing is it": {rule("r", Hold, Terms{Label: "laptop"}), ""},
 	} {
 		got := row.rule.Warnings(others, w)

@@ -1,8 +1,11 @@
 package rules
 
 import (
+	"encoding/json"
 	"fmt"
 	"time"
+
+	"bouncer/internal/core/narrowing"
 )
 
 // Warnings tell what is odd about a rule beside the others, without being wrong: that it
@@ -65,6 +68,31 @@ func wider(a, b Rule) bool {
 		field(a.Bundle, b.Bundle)
 }
 
+// unknown names an argument that the rule speaks of and that a tool does not describe.
+func (r Rule) unknown(o *Object) string {
+	var schema struct {
+		Properties map[string]json.RawMessage `json:"properties"`
+	}
+	if json.Unmarshal(o.Schema, &schema) != nil || len(schema.Properties) == 0 {
+		return ""
+	}
+	names := sortedKeys(r.Pins)
+	for _, raw := range [...]json.RawMessage{r.Narrow, r.When} {
+		if len(raw) == 0 {
+			continue
+		}
+		if overlay, err := narrowing.ReadOverlay(raw); err == nil {
+			names = append(names, overlay.Names()...)
+		}
+	}
+	for _, name := range names {
+		if _, has := schema.Properties[name]; !has {
+			return name
+		}
+	}
+	return ""
+}
+
 // maxMisfits is how many tools are told for which a rule cannot be applied.
 const maxMisfits = 3
 
@@ -98,6 +126,9 @@ func (r Rule) misfits(w World) (out []string) {
 			d := local.Decide(o)
 			if d.Rule == nil || r.Effect == Refuse || !d.Shaped {
 				continue
+			}
+			if lacks := r.unknown(o); lacks != "" && len(out) < maxMisfits {
+				out = append(out, fmt.Sprintf("%s of %s has no argument %s", o.Name, s.Name, lacks))
 			}
 			if _, err := local.Shape(o, nil); err != nil {
 				if len(out) == maxMisfits {
