@@ -98,7 +98,7 @@ var coreImports = map[string]string{
 	"paste":      "configfile dialect looks",
 	"restmap":    "tools uri",
 	"rules":      "narrowing near",
-	"roster":     "dialect team",
+	"roster":     "dialect rules team",
 	"span":       "",
 	"serverspec": "endpoint looks restmap team",
 	"team":       "diagnosis rules",

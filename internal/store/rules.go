@@ -81,6 +81,17 @@ func (t RuleTx) SetLabels(kind, subject, tool, source string, labels []string) e
 	return nil
 }
 
+// SetLabelsOf is SetLabels for what somebody sets, by the name of what has the labels: for
+// what comes in the same transaction.
+func (t RuleTx) SetLabelsOf(kind, name, tool string, labels []string) error {
+	table := map[string]string{team.OnAgent: "agents", team.OnServer: "servers", team.OnTool: "servers", team.OnPerson: "people"}[kind]
+	var id string
+	if err := t.tx.QueryRowContext(t.ctx, `SELECT id FROM `+table+` WHERE name = ?`, name).Scan(&id); err != nil {
+		return fmt.Errorf("look for %s %s: %w", kind, name, err)
+	}
+	return t.SetLabels(kind, id, tool, "", labels)
+}
+
 // Bundles returns every bundle, by name.
 func (s *Store) Bundles(ctx context.Context) ([]team.Bundle, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Bundle, err error) {

@@ -35,6 +35,17 @@ func furnished(t *testing.T) (w *testkit.World, upstream string) {
 	w.Must("POST", "/api/agents", testkit.Obj{"name": "quay-voice", "kind": "voice"}, nil)
 	w.Rule("admit", "ottilie-*", "echo", "*")
 	w.Rule("refuse", "quay-voice", "*", "slow")
+	for _, l := range []testkit.Obj{
+		{"kind": "agent", "name": "quay-voice", "add": []string{"voice"}}, {"kind": "server", "name": "echo", "add": []string{"quayside"}},
+		{"kind": "person", "name": "ottilie", "add": []string{"crew"}}, {"kind": "tool", "name": "echo", "tool": "echo", "add": []string{"calm"}},
+	} {
+		w.Must("PATCH", "/api/labels", l, nil)
+	}
+	w.Must("POST", "/api/bundles", testkit.Obj{"name": "calm-tools", "entries": []testkit.Obj{{"server": "echo", "tool": "e*"}}}, nil)
+	w.Must("POST", "/api/rules", testkit.Obj{
+		"name": "narrow", "effect": "hold", "agent": "*", "server": "*", "tool": "*", "bundle": "calm-tools", "person": "ottilie",
+		"narrow": testkit.Obj{"properties": testkit.Obj{"text": testkit.Obj{"maxLength": 20}}}, "deciders": []string{"group:crew"},
+	}, nil)
 	return w, upstream
 }
 
@@ -53,12 +64,15 @@ func TestRosterRoundTrip(t *testing.T) {
 	problem := other.Problem("POST", "/api/roster/apply", testkit.Obj{"text": out.Text})
 	assert.Contains(t, problem.Title, `servers.echo names the secret "echo-token", which is not stored`)
 	assert.Contains(t, problem.Hint, "bouncer secret add echo-token")
-	assert.Len(t, plan(other, out.Text, false).Steps, 7, "nothing was done")
+	assert.Len(t, plan(other, out.Text, false).Steps, 9, "nothing was done")
 	other.Must("POST", "/api/secrets", testkit.Obj{"name": "echo-token", "kind": "bearer", "value": "skf-4hg2Lq9vPz7Wm1Tx"}, nil)
 	var applied apitype.RosterApplied
 	other.Must("POST", "/api/roster/apply", testkit.Obj{"text": out.Text}, &applied)
 	require.NotEmpty(t, applied.Passwords["ottilie"])
 	assert.Equal(t, out.Text, export(other).Text)
+	var rule apitype.RuleInfo
+	other.Must("GET", "/api/rules/narrow", nil, &rule)
+	assert.Equal(t, 1, rule.Matches.Agents, "the person of here is meant")
 	other.Must("POST", "/api/session", testkit.Obj{"name": "ottilie", "password": applied.Passwords["ottilie"]}, nil)
 	other.Must("POST", "/api/servers/echo/check", nil, nil)
 	assert.NotNil(t, other.Raw("/mcp", other.Pass("quay-voice"), "2025-11-25").CallTool("echo__slow", "").Error, "its rules are in force")
@@ -93,7 +107,7 @@ func TestRosterIsAllOrNothing(t *testing.T) {
 	maintainer := w.Person("isla", "Isla Faro", team.Maintainer)
 	less := "roster: 1\nservers: {}\nagents: {}\nrules: {}\n"
 	assert.Empty(t, plan(w, less, false).Steps)
-	assert.Len(t, plan(w, less, false).Extra, 6)
+	assert.Len(t, plan(w, less, false).Extra, 7)
 	p = w.ProblemAs(maintainer, "POST", "/api/roster/apply", testkit.Obj{"text": "roster: 1\npeople: {ottilie: {fullName: O, role: admin}}\n"})
 	assert.Equal(t, http.StatusForbidden, p.Status)
 	p = w.Problem("POST", "/api/roster/apply", testkit.Obj{"text": "roster: 1\npeople: {ottilie: {fullName: O, role: member}}\n", "prune": true})

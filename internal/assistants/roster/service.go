@@ -45,7 +45,11 @@ func New(
 func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 	r = roster.Roster{
 		Roster: roster.Form, Servers: map[string]roster.Server{}, People: map[string]roster.Person{}, Agents: map[string]roster.Agent{},
-		Rules: map[string]roster.Rule{},
+		Rules: map[string]roster.Rule{}, Bundles: map[string]roster.Bundle{},
+	}
+	words, err := svc.labels(ctx)
+	if err != nil {
+		return r, err
 	}
 	list, err := svc.store.Servers(ctx)
 	if err != nil {
@@ -55,6 +59,7 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 		r.Servers[s.Name] = roster.Server{
 			URL: s.URL, Transport: s.Transport, Command: s.Command, Args: s.Args, Dir: s.Dir, Env: s.Env, SecretEnv: s.SecretEnv,
 			Secret: s.Secret, Document: s.Document, Paused: s.Paused, ServerOptions: s.ServerOptions,
+			Labels: words.of[team.OnServer+s.ID], Tags: words.tags[s.ID],
 		}
 	}
 	persons, err := svc.store.People(ctx)
@@ -62,21 +67,31 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 		return r, fmt.Errorf("read the people: %w", err)
 	}
 	for _, p := range persons {
-		r.People[p.Name] = roster.Person{FullName: p.FullName, Role: p.Role}
+		r.People[p.Name] = roster.Person{FullName: p.FullName, Role: p.Role, Groups: words.of[team.OnPerson+p.ID]}
 	}
 	all, err := svc.store.Agents(ctx, time.Now())
 	if err != nil {
 		return r, fmt.Errorf("read the agents: %w", err)
 	}
 	for _, a := range all {
-		r.Agents[a.Name] = roster.Agent{Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed}
+		r.Agents[a.Name] = roster.Agent{Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: words.of[team.OnAgent+a.ID]}
+	}
+	bundles, err := svc.store.Bundles(ctx)
+	if err != nil {
+		return r, fmt.Errorf("read the bundles: %w", err)
+	}
+	for _, b := range bundles {
+		r.Bundles[b.Name] = roster.Bundle{Note: b.Note, Entries: b.Entries}
 	}
 	rules, err := svc.store.Rules(ctx)
 	if err != nil {
 		return r, fmt.Errorf("read the rules: %w", err)
 	}
 	for _, x := range rules {
-		r.Rules[x.Name] = roster.Rule{Effect: x.Effect, Agent: x.Agent, Server: x.Server, Tool: x.Tool, Note: x.Note}
+		r.Rules[x.Name] = roster.Rule{Effect: x.Effect, Agent: x.Agent, Server: x.Server, Tool: x.Tool, Note: x.Note, Terms: x.Terms}
+		one := r.Rules[x.Name]
+		one.PersonID = "" // ids are this service's own
+		r.Rules[x.Name] = one
 	}
 	return r, nil
 }
@@ -143,11 +158,26 @@ func fill(want *roster.Roster, now roster.Roster) {
 				}
 			}
 		}
+		if s.Labels == nil {
+			s.Labels = now.Servers[name].Labels
+		}
+		if s.Tags == nil {
+			s.Tags = now.Servers[name].Tags
+		}
 		want.Servers[name] = s
+	}
+	for name, p := range want.People {
+		if p.Groups == nil {
+			p.Groups = now.People[name].Groups
+		}
+		want.People[name] = p
 	}
 	for name, a := range want.Agents {
 		if a.Kind == "" {
 			a.Kind = "assistant"
+		}
+		if a.Labels == nil {
+			a.Labels = now.Agents[name].Labels
 		}
 		want.Agents[name] = a
 	}
@@ -161,6 +191,7 @@ type stage struct {
 	at        time.Time
 	writes    []func(*store.Tx) error
 	agentIDs  map[string]string // of those that are added
+	personIDs map[string]string // likewise
 	passwords map[string]string
 }
 
@@ -180,7 +211,7 @@ func (svc *Service) Apply(ctx context.Context, by team.Person, in apitype.Roster
 		}
 	}
 	st := &stage{
-		by: by, now: now, want: want, prune: in.Prune, at: time.Now().UTC(), agentIDs: map[string]string{}, passwords: map[string]string{},
+		by: by, now: now, want: want, prune: in.Prune, at: time.Now().UTC(), agentIDs: map[string]string{}, personIDs: map[string]string{}, passwords: map[string]string{},
 	}
 	for _, step := range plan.Steps {
 		if err := svc.stage(ctx, st, step); err != nil {
@@ -192,7 +223,7 @@ func (svc *Service) Apply(ctx context.Context, by team.Person, in apitype.Roster
 		return out, nil
 	}
 	change := registry.Change{
-		By: by, What: "roster.apply", Subject: plan.Version, After: summary(plan.Steps), Topics: []string{"servers", "people", "agents", "rules"},
+		By: by, What: "roster.apply", Subject: plan.Version, After: summary(plan.Steps), Topics: []string{"servers", "people", "agents", "rules", "labels", "bundles"},
 	}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
 		for _, write := range st.writes {
@@ -242,15 +273,23 @@ func about(s roster.Step, err error) error {
 }
 
 func (svc *Service) stage(ctx context.Context, st *stage, s roster.Step) error {
+	var err error
 	switch s.Noun {
 	case roster.ServerNoun:
-		return svc.stageServer(ctx, st, s)
+		err = svc.stageServer(ctx, st, s)
 	case roster.PersonNoun:
-		return svc.stagePerson(ctx, st, s)
+		err = svc.stagePerson(ctx, st, s)
 	case roster.AgentNoun:
-		return svc.stageAgent(ctx, st, s)
+		err = svc.stageAgent(ctx, st, s)
+	case roster.BundleNoun:
+		return svc.stageBundle(ctx, st, s)
+	default:
+		return svc.stageRule(ctx, st, s)
 	}
-	return svc.stageRule(ctx, st, s)
+	if err == nil && s.Do != roster.Remove {
+		err = stageLabels(st, s)
+	}
+	return err
 }
 
 func (svc *Service) stageServer(ctx context.Context, st *stage, s roster.Step) (err error) {
@@ -310,6 +349,7 @@ func (svc *Service) stagePerson(ctx context.Context, st *stage, s roster.Step) e
 		}
 		st.passwords[s.Name] = password
 		p := team.Person{ID: team.NewID(), Name: s.Name, FullName: want.FullName, Role: want.Role, MustChange: true, Created: st.at}
+		st.personIDs[s.Name] = p.ID
 		st.writes = append(st.writes, func(tx *store.Tx) error { return store.Explain(tx.AddPerson(p, hash), "person", s.Name) })
 		return nil
 	}
@@ -415,11 +455,15 @@ func (svc *Service) stageRule(ctx context.Context, st *stage, s roster.Step) err
 		r = all[at]
 	}
 	r.Name, r.Effect, r.Agent, r.Server, r.Tool, r.Note = s.Name, want.Effect, want.Agent, want.Server, want.Tool, want.Note
-	if r, err = svc.policy.Stage(ctx, r); err != nil {
+	r.Terms = want.Terms
+	if r, err = svc.policy.Stage(ctx, r, st.bundles()); err != nil {
 		return err
 	}
 	if id := st.agentIDs[r.Agent]; id != "" {
 		r.AgentID = id // it comes with the same roster
+	}
+	if id := st.personIDs[r.Person]; id != "" {
+		r.PersonID = id
 	}
 	st.writes = append(st.writes, func(tx *store.Tx) error {
 		if at >= 0 {

@@ -194,9 +194,14 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 }
 
 // Stage checks a rule that is to be written, whether or not it matches something now, and
-// returns it as it is to be written.
-func (svc *Service) Stage(ctx context.Context, r team.Rule) (team.Rule, error) {
-	info, err := svc.examine(ctx, r, true)
+// returns it as it is to be written. bundles are those that there will be; nil for those
+// that there are.
+func (svc *Service) Stage(ctx context.Context, r team.Rule, bundles rules.Bundles) (team.Rule, error) {
+	world := svc.world()
+	if bundles != nil {
+		world.Bundles = bundles
+	}
+	info, err := svc.examineIn(ctx, world, r, true)
 	return info.Rule, err
 }
 
@@ -211,11 +216,14 @@ func explainName(err error, name string) error {
 // name if it has none, and tells what it is about. What matches nothing is refused
 // unless anyway is set: nearly always a name is misspelt.
 func (svc *Service) examine(ctx context.Context, r team.Rule, anyway bool) (apitype.RuleInfo, error) {
+	return svc.examineIn(ctx, svc.world(), r, anyway)
+}
+
+func (svc *Service) examineIn(ctx context.Context, world rules.World, r team.Rule, anyway bool) (apitype.RuleInfo, error) {
 	have, err := svc.store.Rules(ctx)
 	if err != nil {
 		return apitype.RuleInfo{}, fmt.Errorf("read the rules: %w", err)
 	}
-	world := svc.world()
 	plain := r.Core("").Plain(world)
 	r.Server, r.Tool = plain.Server, plain.Tool
 	if r.Name == "" {

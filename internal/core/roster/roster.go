@@ -16,6 +16,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bouncer/internal/core/dialect"
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 )
 
@@ -31,6 +32,7 @@ type Roster struct {
 	Servers map[string]Server `json:"servers,omitempty"`
 	People  map[string]Person `json:"people,omitempty"`
 	Agents  map[string]Agent  `json:"agents,omitempty"`
+	Bundles map[string]Bundle `json:"bundles,omitempty"`
 	Rules   map[string]Rule   `json:"rules,omitempty"`
 	// Dialects are for the machines on which the roster is applied; the service has none.
 	Dialects map[string]dialect.Dialect `json:"dialects,omitempty"`
@@ -48,6 +50,10 @@ type Server struct {
 	Secret    string   `json:"secret,omitempty"` // name of a stored secret
 	Document  string   `json:"document,omitempty"`
 	Paused    bool     `json:"paused,omitempty"`
+	// Labels and Tags stay as they are when left out; Tags are those of tools, by their
+	// names.
+	Labels []string            `json:"labels,omitempty"`
+	Tags   map[string][]string `json:"tags,omitempty"`
 	team.ServerOptions
 }
 
@@ -55,6 +61,7 @@ type Server struct {
 type Person struct {
 	FullName string    `json:"fullName"`
 	Role     team.Role `json:"role"`
+	Groups   []string  `json:"groups,omitempty"` // besides those of the identity provider
 }
 
 // Agent is an agent by its name.
@@ -63,6 +70,14 @@ type Agent struct {
 	Owner     string `json:"owner,omitempty"` // empty for the team
 	Paused    bool   `json:"paused,omitempty"`
 	Confirmed bool   `json:"confirmed,omitempty"`
+
+	Labels []string `json:"labels,omitempty"`
+}
+
+// Bundle is a bundle of tools by its name.
+type Bundle struct {
+	Note    string        `json:"note,omitempty"`
+	Entries []rules.Entry `json:"entries"`
 }
 
 // Rule is a rule by its name.
@@ -72,6 +87,7 @@ type Rule struct {
 	Server string `json:"server"`
 	Tool   string `json:"tool"`
 	Note   string `json:"note,omitempty"`
+	rules.Terms
 }
 
 // FormError says where a roster cannot be read.
@@ -212,7 +228,7 @@ const (
 // Step is one thing that would be done.
 type Step struct {
 	Do     string   `json:"do" enum:"add,alter,remove"`
-	Noun   string   `json:"noun" enum:"server,person,agent,rule"`
+	Noun   string   `json:"noun" enum:"server,person,agent,bundle,rule"`
 	Name   string   `json:"name"`
 	Fields []string `json:"fields,omitempty" doc:"what is altered, as field: before → after"`
 }
@@ -222,6 +238,7 @@ const (
 	ServerNoun = "server"
 	PersonNoun = "person"
 	AgentNoun  = "agent"
+	BundleNoun = "bundle"
 	RuleNoun   = "rule"
 )
 
@@ -236,6 +253,7 @@ func Compare(now, want Roster, prune bool) (steps []Step, extra []Step) {
 	add(compare(PersonNoun, now.People, want.People, prune))
 	add(compare(ServerNoun, now.Servers, want.Servers, prune))
 	add(compare(AgentNoun, now.Agents, want.Agents, prune))
+	add(compare(BundleNoun, now.Bundles, want.Bundles, prune))
 	add(compare(RuleNoun, now.Rules, want.Rules, prune))
 	slices.Reverse(removals) // rules before agents before people
 	return append(steps, removals...), extra
@@ -288,9 +306,14 @@ func differing(a, b any) (out []string) {
 
 func fieldsOf(v any) map[string]json.RawMessage {
 	raw, err := json.Marshal(v)
-	var out map[string]json.RawMessage
-	if err != nil || json.Unmarshal(raw, &out) != nil {
+	var read map[string]any
+	if err != nil || json.Unmarshal(raw, &read) != nil {
 		return nil // structs of texts and numbers always marshal
+	}
+	// In one spelling: schemas may have been typed in another.
+	out := make(map[string]json.RawMessage, len(read))
+	for name, value := range read {
+		out[name], _ = json.Marshal(value)
 	}
 	return out
 }

@@ -1,10 +1,12 @@
 package roster
 
 import (
+	"encoding/json"
 	"fmt"
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -13,8 +15,11 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bouncer/internal/core/dialect"
+	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 )
+
+var friday = time.Date(2026, 12, 4, 18, 0, 0, 0, time.UTC)
 
 func sample() Roster {
 	return Roster{
@@ -28,12 +33,19 @@ func sample() Roster {
 			"berths": {Command: "berths", Transport: "stdio", Args: []string{"-v", "yes", "1e3"}, Env: []string{"LOG=info"}, SecretEnv: "KEY", Secret: "k", Paused: true},
 			"lost":   {URL: "https://lost.example", Transport: "rest", Document: "openapi: 3.1.0\ninfo:\n  title: Lost\n"},
 		},
-		People: map[string]Person{"marit": {"Marit Aune", team.Admin}},
+		People: map[string]Person{"marit": {FullName: "Marit Aune", Role: team.Admin, Groups: []string{"desk"}}},
 		Agents: map[string]Agent{"marit-quill": {Kind: "quill", Owner: "marit", Confirmed: true}, "quay-voice": {Kind: "voice"}},
 		Dialects: map[string]dialect.Dialect{"sextant": {
 			Name: "sextant", Syntax: "yaml", Servers: dialect.Path{"a.b", "c"}, Remote: &dialect.Remote{URL: "url"},
 		}},
-		Rules: map[string]Rule{"admit-all": {"admit", "*", "*", "*", "on: everything #1"}},
+		Bundles: map[string]Bundle{"looking": {Note: "only looks", Entries: []rules.Entry{{Server: "tides", Tool: "*"}, {Bundle: "more"}}}},
+		Rules: map[string]Rule{
+			"admit-all": {Effect: "admit", Agent: "*", Server: "*", Tool: "*", Note: "on: everything #1"},
+			"orders": {Effect: "hold", Agent: "*", Server: "fuel", Tool: "order_*", Terms: rules.Terms{
+				Label: "laptop", Window: "22:00-06:00 Europe/Oslo", Ends: &friday, Hide: []string{"price"}, Deciders: []string{"group:dispatch"},
+				Narrow: json.RawMessage(`{"properties":{"litres":{"maximum":5000}}}`), Pins: map[string]json.RawMessage{"by": json.RawMessage(`"${person}"`)},
+			}},
+		},
 	}
 }
 
@@ -63,7 +75,7 @@ func TestCompareSaysWhatWouldBeDone(t *testing.T) {
 	want.Servers["sailings"] = s
 	want.People = nil
 	delete(want.Agents, "quay-voice")
-	want.Rules["admit-all"] = Rule{"refuse", "*", "*", "*", "on: everything #1"}
+	want.Rules["admit-all"] = Rule{Effect: "refuse", Agent: "*", Server: "*", Tool: "*", Note: "on: everything #1"}
 	steps, extra := Compare(now, want, false)
 	assert.Equal(t, "[{alter server sailings [callSeconds: 90 → 30 secret: \"sailings-token\" → -]} {add server tides []} {alter rule admit-all [effect: \"admit\" → \"refuse\"]}]", fmt.Sprint(steps))
 	assert.Equal(t, "[{remove server lost []} {remove agent quay-voice []}]", fmt.Sprint(extra))
