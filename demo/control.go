@@ -77,7 +77,16 @@ func rulesOfTheTeam(now time.Time) []step {
 			"ends": sunday.UTC().Format(time.RFC3339), "note": "for this week's audit",
 		},
 	}
-	steps := []step{}
+	steps := []step{
+		{"/api/budgets", object{
+			"name": "voice", "label": "voice", "agent": "*", "server": "*", "tool": "*", "per": "agent", "window": "minute", "calls": 30,
+			"atOnce": 2, "note": "a voice line asks little, and quickly",
+		}},
+		{"/api/budgets", object{
+			"name": "announcements", "agent": "*", "server": "tannoy", "tool": "*", "per": "all", "window": "hour", "calls": 40, "atOnce": 1,
+			"waits": true, "note": "one voice at a time on the quay",
+		}},
+	}
 	for _, r := range rules {
 		if r["effect"] == nil {
 			r["effect"] = "admit"

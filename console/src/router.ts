@@ -11,6 +11,7 @@ export const router = createRouter({
     { path: '/rules', component: () => import('./pages/RulesPage.vue'), meta: { title: 'Rules' } },
     { path: '/reach', component: () => import('./pages/ReachPage.vue'), meta: { title: 'Reach' } },
     { path: '/held', component: () => import('./pages/HeldPage.vue'), meta: { title: 'Held calls' } },
+    { path: '/budgets', component: () => import('./pages/BudgetsPage.vue'), meta: { title: 'Budgets' } },
     { path: '/labels', component: () => import('./pages/LabelsPage.vue'), meta: { title: 'Labels' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/secrets', component: () => import('./pages/SecretsPage.vue'), meta: { title: 'Secrets' } },

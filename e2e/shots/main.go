@@ -37,6 +37,7 @@ var pages = []struct{ name, path, theme, before string }{
 	{"explain", "/reach", "dark", `document.querySelector('button.cell[aria-label*="joss-quill, order_fuel"]').click()`},
 	{"held", "/held", "light", ""},
 	{"labels", "/labels", "light", ""},
+	{"budgets", "/budgets", "light", ""},
 	{"journal", "/journal", "light", ""},
 	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
 	{"secrets", "/secrets", "light", ""},

@@ -26,6 +26,7 @@ import (
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
+	"bouncer/internal/control/budget"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
@@ -92,6 +93,7 @@ type Services struct {
 	Policy     *policy.Service
 	Labels     *labels.Service
 	Held       *approval.Room
+	Budgets    *budget.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service
@@ -380,6 +382,7 @@ func (a *API) explain(c *call, err error) apitype.Problem {
 // listed tells which command lists the things of a kind.
 var listed = map[string]string{
 	"agent":      "bouncer agent list",
+	"budget":     "bouncer budget list",
 	"bundle":     "bouncer bundle list",
 	"call":       "bouncer journal",
 	"change":     "bouncer change list",

@@ -28,6 +28,7 @@ func (a *API) table() []route {
 		explainRoutes(a.s.Policy),
 		labelRoutes(a.s.Labels),
 		heldRoutes(a.s.Held),
+		budgetRoutes(a.s.Budgets),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

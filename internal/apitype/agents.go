@@ -91,7 +91,7 @@ type ReachedTool struct {
 	Effect   string   `json:"effect" enum:"admit,hold,refuse"`
 	Depends  bool     `json:"depends,omitempty" doc:"its arguments can make it another decision"`
 	Narrowed []string `json:"narrowed,omitempty" doc:"names of the rules that narrow it"`
-	Next     string   `json:"next" enum:"answer,held,refused,paused,no-credential,unreachable" doc:"what the agent's next call would meet"`
+	Next     string   `json:"next" enum:"answer,held,refused,paused,no-credential,unreachable,spent" doc:"what the agent's next call would meet"`
 	Rule     string   `json:"rule" doc:"id of the deciding rule; empty when no rule admits"`
 	RuleName string   `json:"ruleName" doc:"name of that rule"`
 	Why      string   `json:"why"`

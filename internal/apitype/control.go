@@ -141,5 +141,5 @@ type ReachRow struct {
 	Name   string   `json:"name"`
 	Owner  string   `json:"owner"`
 	Labels []string `json:"labels,omitempty"`
-	Cells  []string `json:"cells" doc:"for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, - not offered to it"`
+	Cells  []string `json:"cells" doc:"for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, s a budget is spent, - not offered to it"`
 }

@@ -24,6 +24,7 @@ import (
 
 	"bouncer/internal/api"
 	"bouncer/internal/control/approval"
+	"bouncer/internal/control/budget"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
@@ -65,6 +66,7 @@ type Service struct {
 	parts  parts
 	jnl    *journal.Journal
 	held   *approval.Room
+	meter  *budget.Meter
 	server *http.Server
 	served chan error
 	ended  chan struct{}
@@ -215,6 +217,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
 	svc.parts.close(end)
+	svc.meter.Close()
 	svc.jnl.Close()
 	if err := svc.store.Close(); err != nil {
 		svc.log.Error("the database did not close cleanly", "error", err)

@@ -15,6 +15,7 @@ import (
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
+	"bouncer/internal/control/budget"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
@@ -99,9 +100,14 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	there := &presence.Log{Now: s.Now}
 	svc.held = approval.New(approval.Options{Store: svc.store, Events: hub, Masker: svc.masks.Masker, Book: book, Log: svc.log, Now: s.Now})
 	later(svc.held.Close)
+	svc.meter = budget.New(svc.store, svc.log, s.Now)
+	if err := svc.meter.Start(ctx); err != nil {
+		return nil, err
+	}
+	later(svc.meter.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies, Present: there.Present, Held: svc.held,
+		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies, Present: there.Present, Held: svc.held, Budgets: svc.meter,
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
@@ -161,9 +167,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Login = login.New(svc.store, reg, all.People, limiter, problems, login.Options{
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
-	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
+	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.meter)
 	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
-	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels)
+	all.Budgets = budget.NewService(svc.store, reg, svc.meter)
+	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets)
 	all.Takeover = takeover.New(takeover.Deps{
 		Store: svc.store, Imports: all.Imports, Servers: all.Servers, Secrets: all.Secrets, Agents: all.Agents, Policy: all.Policy,
 	}, svc.Address)

@@ -14,6 +14,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/control/budget"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/access"
@@ -38,7 +39,9 @@ type noun struct {
 }
 
 // New returns the service.
-func New(s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service, words *labels.Service) *Service {
+func New(
+	s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service, words *labels.Service, budgets *budget.Service,
+) *Service {
 	svc := &Service{store: s, nouns: map[string]noun{
 		team.RevertAgent: {access.KeepAgents, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
 			return patched(r, func(p apitype.AgentPatch) error {
@@ -79,6 +82,7 @@ func New(s *store.Store, a *agents.Service, p *people.Service, sv *servers.Servi
 		}},
 	}}
 	svc.labels(words)
+	svc.budgets(budgets)
 	return svc
 }
 
@@ -100,6 +104,26 @@ func (svc *Service) labels(words *labels.Service) {
 	svc.nouns[team.RevertBundleGone] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
 		return patched(r, func(n apitype.NewBundle) error {
 			_, err := words.AddBundle(ctx, by, n)
+			return err
+		})
+	}}
+}
+
+// budgets are the nouns of budgets.
+func (svc *Service) budgets(keep *budget.Service) {
+	svc.nouns[team.RevertBudget] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(p apitype.BudgetPatch) error {
+			p.Version = &r.Version
+			_, err := keep.Update(ctx, by, r.ID, p)
+			return err
+		})
+	}}
+	svc.nouns[team.RevertBudgetAdded] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return keep.Remove(ctx, by, r.ID)
+	}}
+	svc.nouns[team.RevertBudgetGone] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(n apitype.NewBudget) error {
+			_, err := keep.Add(ctx, by, n)
 			return err
 		})
 	}}
@@ -152,7 +176,7 @@ func (svc *Service) same(ctx context.Context, r team.Revert) error {
 		var p team.Person
 		p, err = svc.store.PersonByName(ctx, r.Name)
 		id, version = p.ID, p.Version
-	case team.RevertLabels, team.RevertBundleGone:
+	case team.RevertLabels, team.RevertBundleGone, team.RevertBudget, team.RevertBudgetAdded, team.RevertBudgetGone:
 		return nil // the noun looks itself
 	case team.RevertBundle, team.RevertBundleAdded:
 		var list []team.Bundle

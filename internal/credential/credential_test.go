@@ -93,6 +93,13 @@ func (g *gate) last() http.Header {
 	return g.seen[len(g.seen)-1]
 }
 
+// asked is the query of the last request.
+func (g *gate) asked() string {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.query[len(g.query)-1]
+}
+
 func (g *gate) take(takes map[string]string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -178,7 +185,7 @@ func TestSecretsGoWhereTheyAreFor(t *testing.T) {
 		{"how": "header", "name": "X-Team", "scheme": "Key", "secret": "team-key"}, {"how": "query", "name": "k", "secret": "param"},
 	}}, nil)
 	assert.Equal(t, "Key skf-team-key", g.last().Get("X-Team"))
-	assert.Equal(t, "k=skf-in-the-query", g.query[len(g.query)-1])
+	assert.Equal(t, "k=skf-in-the-query", g.asked())
 	var list []team.Secret
 	w.Must("GET", "/api/secrets", nil, &list)
 	for _, s := range list {
@@ -320,7 +327,9 @@ func TestKeysAndBackups(t *testing.T) {
 		assert.NotContains(t, string(raw), "skf-canary-token")
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "bouncer.db"), raw, 0o600))
+		g.mu.Lock()
 		seen := len(g.seen)
+		g.mu.Unlock()
 		again := testkit.Start(t, map[string]string{"data": dir, "keys": keys})
 		require.Eventually(
 			t,

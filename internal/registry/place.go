@@ -129,6 +129,10 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 		}
 	}
 	s.Rules, s.Shapes, s.Bundles = r.ruleSet(rows, people), &r.shapes, bundlesOf(rows)
+	for _, b := range rows.budgets {
+		core := b.Core()
+		s.Budgets = append(s.Budgets, &core)
+	}
 	given := map[string]bool{}
 	for _, own := range rows.own {
 		given[own.ServerID+"/"+own.Holder.Key()] = true

@@ -25,11 +25,12 @@ type rows struct {
 	people  []team.Person
 	labels  []team.Label
 	bundles []team.Bundle
+	budgets []team.Budget
 }
 
 func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	s := r.o.Store
-	var errs [10]error
+	var errs [11]error
 	out.servers, errs[0] = s.Servers(ctx)
 	out.secrets, errs[1] = s.SealedSecrets(ctx)
 	out.own, errs[2] = s.Given(ctx)
@@ -40,6 +41,7 @@ func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	out.people, errs[7] = s.People(ctx)
 	out.labels, errs[8] = s.Labels(ctx)
 	out.bundles, errs[9] = s.Bundles(ctx)
+	out.budgets, errs[10] = s.Budgets(ctx)
 	return out, errors.Join(errs[:]...)
 }
 

@@ -44,6 +44,8 @@ type Options struct {
 	Present func(person string) bool
 	// Held is where calls wait that rules hold; nil to refuse them.
 	Held held.Room
+	// Budgets counts calls against their budgets; nil for without any.
+	Budgets carry.Meter
 }
 
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of
@@ -85,7 +87,7 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	d.subscribers.gate = o.Book.Open("subscriptions without a session", subscriberLimits)
 	d.recorder = j
 	d.carrier = carry.New(ctx, j, carry.Options{
-		Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book, Held: o.Held, Current: d.Snapshot,
+		Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book, Held: o.Held, Budgets: o.Budgets, Current: d.Snapshot,
 	})
 	d.snapshot.Store(snapshot.New())
 	go d.sweep()

@@ -119,6 +119,13 @@ func (w *Snapshot) target(on *rules.Local, s *Server, kind tools.Kind, t tools.T
 		// in sessions, where there are no such headers.
 		n.Mirrors, _ = wire.ReadMirrors(t.Raw)
 	}
+	if n.Decision.Admitted() {
+		for _, b := range w.Budgets {
+			if b.About(on.Who(), s.Name, o.Name) {
+				n.Budgets = append(n.Budgets, b)
+			}
+		}
+	}
 	if !n.Decision.Shaped || !n.Decision.Admitted() {
 		return n
 	}

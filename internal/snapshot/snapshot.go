@@ -16,6 +16,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"bouncer/internal/core/budget"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -33,6 +34,7 @@ type Snapshot struct {
 	Servers map[string]*Server // by name
 	Rules   *rules.Set
 	Bundles rules.Bundles
+	Budgets []*budget.Budget
 	// Contacts names whom to ask about what is not admitted.
 	Contacts string
 
@@ -203,6 +205,8 @@ type Target struct {
 	// Shape is what rules have to say of calls and of how the tool is shown; nil for
 	// nothing.
 	Shape *rules.Shape
+	// Budgets are those that calls count against.
+	Budgets []*budget.Budget
 	// Unfit is set for a tool to which the rules cannot be applied.
 	Unfit error
 }

@@ -202,6 +202,72 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/budgets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Budgets, with what is used of each */
+        get: operations["listBudgets"];
+        put?: never;
+        /**
+         * Add a budget; calls count from now on
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["addBudget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/budgets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One budget, with what is used of it */
+        get: operations["getBudget"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a budget
+         * @description For the roles an admin or a maintainer.
+         */
+        delete: operations["removeBudget"];
+        options?: never;
+        head?: never;
+        /**
+         * Alter a budget; what is used of it stays used
+         * @description For the roles an admin or a maintainer.
+         */
+        patch: operations["updateBudget"];
+        trace?: never;
+    };
+    "/api/budgets/{name}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a budget begin anew for everybody
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["resetBudget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/bundles": {
         parameters: {
             query?: never;
@@ -1630,12 +1696,111 @@ export interface components {
             /** @description the version that was read; without it the newest is altered */
             version?: number;
         };
+        Allowance: {
+            /** @description glob over agent names */
+            agent: string;
+            /** @description most calls at a time; 0 for any number */
+            atOnce?: number;
+            /** @description most calls in a window; 0 for any number */
+            calls?: number;
+            /** @description only agents of persons in this group */
+            group?: string;
+            /** @description most KiB of arguments and results in a window; 0 for any number */
+            kib?: number;
+            /** @description only agents with this label */
+            label?: string;
+            /**
+             * @description for whom it counts: each agent, each person with all their agents, or all together
+             * @enum {string}
+             */
+            per: "agent" | "person" | "all";
+            /** @description only agents of this person */
+            person?: string;
+            /** @description glob over server names */
+            server: string;
+            /** @description glob over the server's own tool names */
+            tool: string;
+            /** @description calls over atOnce wait, agents in turn, instead of being refused */
+            waits?: boolean;
+            /**
+             * @description stretch of time for calls and KiB, by the calendar in UTC
+             * @enum {string}
+             */
+            window?: "minute" | "hour" | "day" | "week" | "month";
+        };
         Bucket: {
             /** Format: date-time */
             at: string;
             failed: number;
             ok: number;
             refused: number;
+        };
+        BudgetInfo: {
+            /** @description glob over agent names */
+            agent: string;
+            /** @description agents that it binds now */
+            agents: number;
+            /** @description most calls at a time; 0 for any number */
+            atOnce?: number;
+            /** @description name of the person who made it */
+            by: string;
+            /** @description most calls in a window; 0 for any number */
+            calls?: number;
+            /** Format: date-time */
+            created: string;
+            /** @description only agents of persons in this group */
+            group?: string;
+            id: string;
+            /** @description most KiB of arguments and results in a window; 0 for any number */
+            kib?: number;
+            /** @description only agents with this label */
+            label?: string;
+            name: string;
+            note: string;
+            /**
+             * @description for whom it counts: each agent, each person with all their agents, or all together
+             * @enum {string}
+             */
+            per: "agent" | "person" | "all";
+            /** @description only agents of this person */
+            person?: string;
+            /** @description glob over server names */
+            server: string;
+            /** @description the same in words */
+            text: string;
+            /** @description glob over the server's own tool names */
+            tool: string;
+            /**
+             * Format: date-time
+             * @description when the present window ends
+             */
+            until?: string;
+            /** @description what is used in the present window, the most first */
+            uses: components["schemas"]["BudgetUse"][];
+            /** @description counts alterations; given back with one, it guards against overwriting somebody else's */
+            version: number;
+            /** @description calls over atOnce wait, agents in turn, instead of being refused */
+            waits?: boolean;
+            /**
+             * @description stretch of time for calls and KiB, by the calendar in UTC
+             * @enum {string}
+             */
+            window?: "minute" | "hour" | "day" | "week" | "month";
+        };
+        BudgetPatch: {
+            /** @description everything that it says, as a whole; left out, that stays */
+            allowance?: components["schemas"]["Allowance"];
+            note?: string;
+            /** @description the version that was read; without it the newest is altered */
+            version?: number;
+        };
+        BudgetUse: {
+            /** @description calls under way, or waiting for their turn */
+            atOnce: number;
+            calls: number;
+            kib: number;
+            /** @description name of the agent or the person, or everybody */
+            whose: string;
         };
         BundleInfo: {
             /** @description tools by globs, or other bundles */
@@ -1697,6 +1862,8 @@ export interface components {
             us: number;
         };
         CallControl: {
+            /** @description name of the budget that it was over */
+            budget?: string;
             /** @description name of the person who decided the held call */
             by?: string;
             /** @description name of the rule that held it */
@@ -2225,6 +2392,40 @@ export interface components {
             /** @description name of the owner; empty for the team */
             owner?: string;
         };
+        NewBudget: {
+            /** @description glob over agent names */
+            agent: string;
+            /** @description most calls at a time; 0 for any number */
+            atOnce?: number;
+            /** @description most calls in a window; 0 for any number */
+            calls?: number;
+            /** @description only agents of persons in this group */
+            group?: string;
+            /** @description most KiB of arguments and results in a window; 0 for any number */
+            kib?: number;
+            /** @description only agents with this label */
+            label?: string;
+            name: string;
+            note?: string;
+            /**
+             * @description for whom it counts: each agent, each person with all their agents, or all together
+             * @enum {string}
+             */
+            per: "agent" | "person" | "all";
+            /** @description only agents of this person */
+            person?: string;
+            /** @description glob over server names */
+            server: string;
+            /** @description glob over the server's own tool names */
+            tool: string;
+            /** @description calls over atOnce wait, agents in turn, instead of being refused */
+            waits?: boolean;
+            /**
+             * @description stretch of time for calls and KiB, by the calendar in UTC
+             * @enum {string}
+             */
+            window?: "minute" | "hour" | "day" | "week" | "month";
+        };
         NewBundle: {
             entries: components["schemas"]["Entry"][];
             name: string;
@@ -2515,7 +2716,7 @@ export interface components {
             servers: components["schemas"]["ReachColumn"][];
         };
         ReachRow: {
-            /** @description for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, - not offered to it */
+            /** @description for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, s a budget is spent, - not offered to it */
             cells: string[];
             labels?: string[];
             name: string;
@@ -2546,7 +2747,7 @@ export interface components {
              * @description what the agent's next call would meet
              * @enum {string}
              */
-            next: "answer" | "held" | "refused" | "paused" | "no-credential" | "unreachable";
+            next: "answer" | "held" | "refused" | "paused" | "no-credential" | "unreachable" | "spent";
             /** @description the server says so */
             readOnly: boolean;
             /** @description id of the deciding rule; empty when no rule admits */
@@ -3124,7 +3325,7 @@ export interface components {
             fields?: string[];
             name: string;
             /** @enum {string} */
-            noun: "server" | "person" | "agent" | "rule";
+            noun: "server" | "person" | "agent" | "bundle" | "rule";
         };
         Terms: {
             /**
@@ -3704,6 +3905,194 @@ export interface operations {
                 };
                 content: {
                     "application/vnd.sqlite3": string;
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listBudgets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Budgets, with what is used of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetInfo"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addBudget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBudget"];
+            };
+        };
+        responses: {
+            /** @description Add a budget; calls count from now on */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBudget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One budget, with what is used of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeBudget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    updateBudget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BudgetPatch"];
+            };
+        };
+        responses: {
+            /** @description Alter a budget; what is used of it stays used */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resetBudget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Have a budget begin anew for everybody */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BudgetInfo"];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -7,6 +7,8 @@ import type {
   Agent,
   AgentPatch,
   Bucket,
+  Budget,
+  BudgetPatch,
   Bundle,
   BundlePatch,
   Call,
@@ -39,6 +41,7 @@ import type {
   MachineCode,
   MachineInvited,
   NewAgent,
+  NewBudget,
   NewBundle,
   NewMachineCode,
   NewPass,
@@ -138,6 +141,11 @@ export const addRule = (body: NewRule) => request<Rule>('POST', '/api/rules', bo
 export const updateRule = (id: string, body: RulePatch) => request<Rule>('PATCH', `/api/rules/${seg(id)}`, body)
 export const removeRule = (id: string) => request<void>('DELETE', `/api/rules/${seg(id)}`)
 
+export const budgets = () => request<Budget[]>('GET', '/api/budgets')
+export const addBudget = (body: NewBudget) => request<Budget>('POST', '/api/budgets', body)
+export const updateBudget = (name: string, body: BudgetPatch) => request<Budget>('PATCH', `/api/budgets/${seg(name)}`, body)
+export const resetBudget = (name: string) => request<Budget>('POST', `/api/budgets/${seg(name)}/reset`)
+export const removeBudget = (name: string) => request<void>('DELETE', `/api/budgets/${seg(name)}`)
 export const labels = () => request<Label[]>('GET', '/api/labels')
 export const alterLabels = (body: LabelPatch) => request<Label[]>('PATCH', '/api/labels', body)
 export const bundles = () => request<Bundle[]>('GET', '/api/bundles')

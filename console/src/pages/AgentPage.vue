@@ -82,6 +82,7 @@ async function revoke(p: api.Pass) {
 const looks = {
   answer: { text: '● yes', tone: 'good' },
   held: { text: '◐ held', tone: 'warn' },
+  spent: { text: '◔ spent', tone: 'warn' },
   refused: { text: '■ no', tone: 'warn' },
   paused: { text: '❙❙ paused', tone: 'soft' },
   'no-credential': { text: '▲ not yet', tone: 'warn' },

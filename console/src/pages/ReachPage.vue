@@ -57,6 +57,7 @@ const looks: Record<string, { mark: string; tone: string; text: string }> = {
   h: { mark: '◐', tone: 'warn', text: 'held until somebody admits it' },
   r: { mark: '·', tone: 'none', text: 'refused' },
   p: { mark: '❙', tone: 'soft', text: 'paused' },
+  s: { mark: '◔', tone: 'warn', text: 'a budget is spent' },
   c: { mark: '△', tone: 'warn', text: 'no credential' },
   u: { mark: '◇', tone: 'bad', text: 'unreachable' },
   '-': { mark: '', tone: 'none', text: 'not offered to it' },
@@ -101,7 +102,7 @@ function ruled() {
     <span class="soft">{{ tools }} tools, {{ drawn.columns.length }} agents</span>
   </div>
   <p class="key soft">
-    <span v-for="l in ['a', 'n', 'h', 'c', 'u', 'r']" :key="l"
+    <span v-for="l in ['a', 'n', 'h', 's', 'c', 'u', 'r']" :key="l"
       ><span :class="looks[l].tone">{{ looks[l].mark }}</span> {{ looks[l].text }}</span
     >
   </p>

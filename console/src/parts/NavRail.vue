@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   AlarmClock,
+  Coin,
   Collection,
   Connection,
   DataBoard,
@@ -41,6 +42,7 @@ const everybodys = [
   { to: '/reach', text: 'Reach', icon: Grid },
   { to: '/rules', text: 'Rules', icon: Stamp },
   { to: '/labels', text: 'Labels', icon: PriceTag },
+  { to: '/budgets', text: 'Budgets', icon: Coin },
   { to: '/held', text: 'Held calls', icon: AlarmClock },
   { to: '/journal', text: 'Journal', icon: List },
   { to: '/secrets', text: 'Secrets', icon: Key },

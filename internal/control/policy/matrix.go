@@ -13,6 +13,7 @@ import (
 // The letters of a cell: what a call of one agent would meet.
 var cellOf = map[string]byte{
 	"answer": 'a', "held": 'h', "refused": 'r', "paused": 'p', "no-credential": 'c', "unreachable": 'u',
+	"spent": 's',
 }
 
 // Matrix returns the reach of every agent that somebody may see, at a glance.
@@ -37,7 +38,7 @@ func (svc *Service) Matrix(ctx context.Context, by team.Person) (apitype.ReachMa
 			s = s.For(known)
 			cells := map[string]byte{}
 			for j, t := range now.Targets(known, how, s, tools.Tools) {
-				r := reached(s, s.Offer.Lists[tools.Tools][j], t, known.Paused)
+				r := svc.reached(known, s, s.Offer.Lists[tools.Tools][j], t)
 				cell := cellOf[r.Next]
 				if cell == 'a' && (r.Depends || len(r.Narrowed) > 0) {
 					cell = 'n'

@@ -13,6 +13,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/budget"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -27,12 +28,21 @@ type Service struct {
 	registry *registry.Registry
 	agents   *agents.Service
 	coming   func(*snapshot.Agent) rules.Circumstances
+	budgets  Spender
+}
+
+// Spender knows what is used of budgets.
+type Spender interface {
+	// Spent reports which budget a call would be over now; nil for none.
+	Spent(list []*budget.Budget, who rules.Subject) *budget.SpentError
 }
 
 // New returns the service. coming tells what is known of the requests of an agent, as far
 // as it has come yet.
-func New(s *store.Store, r *registry.Registry, a *agents.Service, coming func(*snapshot.Agent) rules.Circumstances) *Service {
-	return &Service{store: s, registry: r, agents: a, coming: coming}
+func New(
+	s *store.Store, r *registry.Registry, a *agents.Service, coming func(*snapshot.Agent) rules.Circumstances, b Spender,
+) *Service {
+	return &Service{store: s, registry: r, agents: a, coming: coming, budgets: b}
 }
 
 // Rules returns all rules, with what each is about now.

@@ -28,13 +28,13 @@ func (svc *Service) Reach(ctx context.Context, by team.Person, agent string) ([]
 	for _, s := range now.Sorted() {
 		s = s.For(known)
 		for i, t := range now.Targets(known, how, s, tools.Tools) {
-			out = append(out, reached(s, s.Offer.Lists[tools.Tools][i], t, known.Paused))
+			out = append(out, svc.reached(known, s, s.Offer.Lists[tools.Tools][i], t))
 		}
 	}
 	return out, nil
 }
 
-func reached(s *snapshot.Server, tool tools.Tool, t *snapshot.Target, paused bool) apitype.ReachedTool {
+func (svc *Service) reached(a *snapshot.Agent, s *snapshot.Server, tool tools.Tool, t *snapshot.Target) apitype.ReachedTool {
 	sum := tool.Summary()
 	r := apitype.ReachedTool{
 		Server: s.Name, Tool: tool.Name, Exposed: s.Exposes(tools.Tools, tool.Name), Title: sum.Title, Description: sum.Description,
@@ -46,7 +46,7 @@ func reached(s *snapshot.Server, tool tools.Tool, t *snapshot.Target, paused boo
 	}
 	// The same order as a call is decided in.
 	switch {
-	case paused:
+	case a.Paused:
 		r.Admitted, r.Next, r.Why = false, "paused", "the agent is paused"
 	case !r.Admitted:
 		r.Next = "refused"
@@ -55,6 +55,10 @@ func reached(s *snapshot.Server, tool tools.Tool, t *snapshot.Target, paused boo
 	case s.Missing != nil:
 		r.Next, r.Lacks = "no-credential", s.Missing.Text
 	default:
+		if e := svc.budgets.Spent(t.Budgets, a.Subject()); e != nil {
+			r.Next, r.Lacks = "spent", e.Text
+			break
+		}
 		if r.Next, r.Lacks = health(s.Connection); r.Next == "answer" && r.Effect == string(rules.Hold) {
 			r.Next = "held"
 		}

@@ -293,6 +293,9 @@ func (c *compiled) isAbout(host Host) bool {
 	return Match(c.Server, host.Name) && (c.ServerLabel == "" || has(host.Labels, c.ServerLabel))
 }
 
+// Who is the agent.
+func (l *Local) Who() Subject { return l.who }
+
 // Len is the number of rules that can match.
 func (l *Local) Len() int { return l.amount }
 

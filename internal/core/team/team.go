@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"time"
 
+	"bouncer/internal/core/budget"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/rules"
 )
@@ -374,6 +375,22 @@ type Bundle struct {
 	Entries []rules.Entry `json:"entries" doc:"tools by globs, or other bundles"`
 }
 
+// Budget says how much agents may call.
+type Budget struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Version int       `json:"version" doc:"counts alterations; given back with one, it guards against overwriting somebody else's"`
+	Note    string    `json:"note"`
+	By      string    `json:"by" doc:"name of the person who made it"`
+	Created time.Time `json:"created"`
+	budget.Allowance
+}
+
+// Core is the budget as it is counted.
+func (b Budget) Core() budget.Budget {
+	return budget.Budget{ID: b.ID, Name: b.Name, Note: b.Note, Allowance: b.Allowance}
+}
+
 // CallControl is what rules had to do with a call besides admitting or refusing it.
 type CallControl struct {
 	Narrowed []string `json:"narrowed,omitempty" doc:"names of the rules that narrowed it, filled something in or hid something"`
@@ -383,6 +400,7 @@ type CallControl struct {
 	Word     string   `json:"word,omitempty" doc:"what that person had to say to the agent"`
 	WaitedMS int64    `json:"waitedMs,omitempty" doc:"how long it waited to be decided, in milliseconds"`
 	Hidden   int      `json:"hidden,omitempty" doc:"fields taken out of its result"`
+	Budget   string   `json:"budget,omitempty" doc:"name of the budget that it was over"`
 }
 
 // Dependent is a kind of things that hang on something which is to be removed, and
@@ -552,6 +570,9 @@ const (
 	RevertBundle      = "bundle"
 	RevertBundleAdded = "bundle-added"
 	RevertBundleGone  = "bundle-gone"
+	RevertBudget      = "budget"
+	RevertBudgetAdded = "budget-added"
+	RevertBudgetGone  = "budget-gone"
 )
 
 // Revert is what puts a change back: an alteration of the one that was altered, as long

@@ -69,6 +69,9 @@ type Call struct {
 	principal Principal   // who began it
 	holding   *rules.Rule // the rule that holds it; nil for none
 	asked     []byte      // the arguments as they came, where others are sent
+	counted   func(bytes int)
+	begun     time.Time // when it was sent to the server
+	probe     bool      // the breaker watches what becomes of it
 }
 
 // message is what the exchange of a job returned.
@@ -178,6 +181,18 @@ func (j *Call) putOff(ctx context.Context, why string) {
 		}
 	}
 	j.reply.Refuse(j.id, wire.CodeInternal, why, nil)
+}
+
+// tripped answers a call to a server that lets calls wait in vain.
+func (j *Call) tripped(ctx context.Context, why string) {
+	text := j.target.Server.Name + ": " + why
+	if e := j.entry; e != nil {
+		e.Outcome, e.Error, e.Micros = team.OutcomeUnreachable, text, time.Since(e.At).Microseconds()
+		if err := j.carrier.journal.Record(context.WithoutCancel(ctx), e); err != nil {
+			j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "error", err)
+		}
+	}
+	j.reply.Refuse(j.id, wire.CodeInternal, text, map[string]string{"reason": "server-not-answering", "server": j.target.Server.Name})
 }
 
 // ownState returns the requestState if it is one that Bouncer gave out.
@@ -372,6 +387,12 @@ func (j *Call) start(ctx context.Context) func() {
 		if j.principal.Agent != nil && why == nil {
 			j.carrier.running.remove(j)
 		}
+		if j.probe && why == nil {
+			j.carrier.breakers.giveBack(j.target.Server.ID)
+		}
+		if j.counted != nil && why == nil {
+			j.counted(j.entry.BytesIn + j.entry.BytesOut)
+		}
 	}
 	if j.caller.Session == nil {
 		j.principal = j.caller.Principal
@@ -391,7 +412,7 @@ func (j *Call) start(ctx context.Context) func() {
 	defer j.carrier.calls.Done()
 	j.reply.KeepAlive()
 	release := j.bind(ctx)
-	if j.holding != nil && !j.await(ctx, release) {
+	if !j.withinBudgets(ctx, release) || j.holding != nil && !j.await(ctx, release) {
 		return nil
 	}
 	var err error
@@ -409,7 +430,16 @@ func (j *Call) start(ctx context.Context) func() {
 		if wire.Stateless(j.translation.From) && j.caller.Stateless() && !j.recalled {
 			j.ask.KeepInput = true
 		}
+		why, probe := j.carrier.breakers.let(j.target.Server.ID, time.Now())
+		if why != "" {
+			release()
+			j.tripped(ctx, why)
+			j.cancel(nil)
+			return nil
+		}
+		j.probe = probe
 		j.ask.ID = j.link.NextID()
+		j.begun = time.Now()
 		j.exchange, err = j.link.Begin(j.ctx, &j.ask)
 	}
 	if err != nil {
@@ -587,6 +617,7 @@ func wanted(level string, frame []byte, f wire.Frame) bool {
 // answer sends the server's answer on, and records it.
 func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	defer j.cancel(nil)
+	j.carrier.breakers.note(j.target.Server.ID, true, 0, "", time.Time{})
 	outcome, payload, text := team.OutcomeOK, f.Result, ""
 	switch {
 	case f.Failed:
@@ -786,6 +817,11 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 	if e.Error == "" {
 		e.Error = message
 	}
+	took := time.Since(j.begun)
+	if e.Outcome != team.OutcomeTimeout && e.Outcome != team.OutcomeUnreachable || j.begun.IsZero() {
+		took = 0 // nobody knows what the server would have said
+	}
+	carrier.breakers.note(j.target.Server.ID, false, took, message, time.Now())
 	if j.ask.ID != 0 && (e.Outcome == team.OutcomeCancelled || e.Outcome == team.OutcomeTimeout) {
 		// A farewell for somebody who has left gets its own, short time.
 		bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)

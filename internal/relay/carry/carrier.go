@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"bouncer/internal/core/budget"
+	"bouncer/internal/core/rules"
 	"bouncer/internal/gate"
 	"bouncer/internal/held"
 	"bouncer/internal/journal"
@@ -27,6 +29,7 @@ type Options struct {
 	Log         *slog.Logger  // required
 	Book        *gate.Book    // knows the gates; nil for none
 	Held        held.Room     // where calls wait that rules hold; nil to refuse them
+	Budgets     Meter         // nil for without any
 	Current     func() *snapshot.Snapshot
 }
 
@@ -42,6 +45,7 @@ type Carrier struct {
 	dedicated   dedicatedLinks
 	tasks       tasks
 	running     running
+	breakers    breakers
 
 	ctx    context.Context // of the calls in flight; ends last
 	cancel context.CancelCauseFunc
@@ -136,6 +140,14 @@ func (carrier *Carrier) Close(ctx context.Context) {
 
 // flightLimits bound the calls under way.
 var flightLimits = gate.Limits{Agent: 1024, Person: 2048, All: 8192}
+
+// Meter counts calls against their budgets. It is safe for concurrent use.
+type Meter interface {
+	// Take counts a call, and waits for its turn where a budget has calls wait. done
+	// counts what it brought, in bytes. The error is a *budget.SpentError, a
+	// *gate.FullError, or that of the context.
+	Take(ctx context.Context, list []*budget.Budget, who rules.Subject) (done func(bytes int), err error)
+}
 
 // Recorder is the journal as the hot path needs it. Its methods are safe for
 // concurrent use.
