@@ -129,6 +129,8 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 		do(field, b.Type(".el-dialog input[name="+field+"]", glob))
 	}
 	do("rule", b.Click(".el-dialog button", "Add rule"))
+	do("what it takes away is shown first", b.Shows("1 would be refused"))
+	do("nevertheless", b.Click(".el-dialog button", "Save it nevertheless"))
 	do("in the list", b.Shows("find_*"))
 	do("journal", b.Click("nav a", "Journal"))
 	do("on its page", b.Wait(`location.pathname === '/journal'`))

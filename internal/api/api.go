@@ -29,6 +29,7 @@ import (
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/control/rehearse"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
@@ -91,6 +92,7 @@ type Services struct {
 	Roster     *roster.Service
 	Takeover   *takeover.Service
 	Policy     *policy.Service
+	Rehearse   *rehearse.Service
 	Labels     *labels.Service
 	Held       *approval.Room
 	Budgets    *budget.Service

@@ -5,6 +5,7 @@ import (
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/control/rehearse"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 )
@@ -23,6 +24,18 @@ func explainRoutes(svc *policy.Service) []route {
 			summary: "Whether an agent may use a tool, by which rule, and what would have to change",
 			in:      apitype.ExplainQuery{}, out: apitype.Explained{}, status: 200,
 			handle: with(func(c *call, in apitype.ExplainQuery) (any, error) { return svc.Explain(c.Context(), c.person, in) }),
+		},
+	}
+}
+
+// rehearsalRoutes are the rows of rehearsals.
+func rehearsalRoutes(svc *rehearse.Service) []route {
+	return []route{
+		{
+			method: post, path: "/api/rehearsals", id: "rehearse", action: access.KeepRules,
+			summary: "What a change of the rules would make another decision; nothing is altered",
+			in:      apitype.Rehearsal{}, out: apitype.Rehearsed{}, status: 200,
+			handle: with(func(c *call, in apitype.Rehearsal) (any, error) { return svc.Run(c.Context(), c.person, in) }),
 		},
 	}
 }

@@ -26,6 +26,7 @@ func (a *API) table() []route {
 		agentRoutes(a.s.Agents, a.s.Policy),
 		ruleRoutes(a.s.Policy),
 		explainRoutes(a.s.Policy),
+		rehearsalRoutes(a.s.Rehearse),
 		labelRoutes(a.s.Labels),
 		heldRoutes(a.s.Held),
 		budgetRoutes(a.s.Budgets),

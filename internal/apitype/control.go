@@ -143,3 +143,60 @@ type ReachRow struct {
 	Labels []string `json:"labels,omitempty"`
 	Cells  []string `json:"cells" doc:"for each server a text with a letter for each of its tools: a answered, n answered within limits, h held, r refused, p paused, c no credential, u unreachable, s a budget is spent, - not offered to it"`
 }
+
+// Rehearsal is a change of the rules that is to be tried on what was and what is. A roster
+// can be given instead of single changes.
+type Rehearsal struct {
+	Add    []NewRule    `json:"add,omitempty"`
+	Update []RuleUpdate `json:"update,omitempty"`
+	Remove []string     `json:"remove,omitempty" doc:"names of rules"`
+	Roster string       `json:"roster,omitempty" doc:"a roster, whose rules are taken"`
+	Prune  bool         `json:"prune,omitempty" doc:"rules that the roster does not name are removed"`
+	Days   int          `json:"days,omitempty" doc:"over the calls of so many days; 0 for 7"`
+}
+
+// RuleUpdate is an alteration of one rule.
+type RuleUpdate struct {
+	Rule string `json:"rule" doc:"its name or its id"`
+	RulePatch
+}
+
+// Rehearsed is what a change of the rules would make another decision.
+type Rehearsed struct {
+	Text         string           `json:"text" doc:"the result in words"`
+	Days         int              `json:"days"`
+	Calls        int              `json:"calls" doc:"calls that were looked at"`
+	Refused      int              `json:"refused" doc:"calls that would be refused now"`
+	Held         int              `json:"held" doc:"calls that would be held now"`
+	Admitted     int              `json:"admitted" doc:"calls that would be admitted now"`
+	Unclear      int              `json:"unclear" doc:"calls whose arguments matter and are not kept whole"`
+	Gone         int              `json:"gone" doc:"calls by agents or of tools that are not there any more"`
+	Groups       []RehearsedGroup `json:"groups" doc:"those calls by agent and tool, the most first"`
+	ReachChanged int              `json:"reachChanged" doc:"pairs of agent and tool that would be another decision"`
+	Reach        []RehearsedTool  `json:"reach" doc:"the first of those"`
+	Takes        bool             `json:"takes" doc:"something would be taken away"`
+}
+
+// RehearsedTool is a tool of an agent with the decision before and after.
+type RehearsedTool struct {
+	Agent    string `json:"agent"`
+	Server   string `json:"server"`
+	Tool     string `json:"tool"`
+	Before   string `json:"before" enum:"admit,hold,refuse"`
+	After    string `json:"after" enum:"admit,hold,refuse"`
+	Narrowed bool   `json:"narrowed,omitempty" doc:"the decision is the same, with other limits on its arguments"`
+}
+
+// RehearsedGroup is the calls of a tool by an agent that would be another decision.
+type RehearsedGroup struct {
+	RehearsedTool
+	Calls   int               `json:"calls"`
+	Samples []RehearsedSample `json:"samples"`
+}
+
+// RehearsedSample is one such call.
+type RehearsedSample struct {
+	ID        string    `json:"id"`
+	At        time.Time `json:"at"`
+	Arguments string    `json:"arguments" doc:"masked and bounded"`
+}

@@ -19,6 +19,7 @@ import (
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
+	"bouncer/internal/control/rehearse"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
@@ -168,6 +169,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.meter)
+	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
 	all.Budgets = budget.NewService(svc.store, reg, svc.meter)
 	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets)

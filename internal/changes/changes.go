@@ -180,7 +180,7 @@ func (svc *Service) same(ctx context.Context, r team.Revert) error {
 		return nil // the noun looks itself
 	case team.RevertBundle, team.RevertBundleAdded:
 		var list []team.Bundle
-		list, err = svc.store.Bundles(ctx)
+		list, err = svc.store.Control().Bundles(ctx)
 		at := slices.IndexFunc(list, func(b team.Bundle) bool { return b.ID == r.ID })
 		if err == nil && at < 0 {
 			return store.ErrNotFound
@@ -190,7 +190,7 @@ func (svc *Service) same(ctx context.Context, r team.Revert) error {
 		}
 	case team.RevertRule, team.RevertRuleAdded:
 		var list []team.Rule
-		list, err = svc.store.Rules(ctx)
+		list, err = svc.store.Control().Rules(ctx)
 		at := slices.IndexFunc(list, func(rule team.Rule) bool { return rule.ID == r.ID })
 		if err == nil && at < 0 {
 			return store.ErrNotFound

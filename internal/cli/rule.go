@@ -14,6 +14,7 @@ import (
 func ruleCommands() []command {
 	return []command{
 		ruleListCommand(), ruleShowCommand(), ruleAddCommand(), ruleUpdateCommand(), ruleRemoveCommand(), ruleExplainCommand(),
+		ruleRehearseCommand(),
 	}
 }
 
@@ -57,6 +58,7 @@ func (t *task) showInForce(r apitype.RuleInfo) error {
 func ruleAddCommand() command {
 	var in apitype.NewRule
 	var terms termFlags
+	var rehearse bool
 	return command{
 		noun: "rule", verb: "add", args: "EFFECT", short: "Add a rule that admits, holds or refuses; it is in force at once",
 		long: `EFFECT is admit, hold or refuse. Agent, server and tool are globs: * stands for any run
@@ -77,6 +79,7 @@ nearly always.`,
 			f.StringVar(&in.Name, "name", "", "short `name`; made of what the rule says if left out")
 			f.BoolVar(&in.Anyway, "anyway", false, "add it though it matches nothing yet")
 			terms.add(f)
+			rehearseFlag(f, &rehearse)
 		},
 		run: func(ctx context.Context, t *task) error {
 			in.Effect = t.args[0]
@@ -84,6 +87,9 @@ nearly always.`,
 				return err
 			}
 			everythingElse(&in)
+			if rehearse {
+				return t.rehearse(ctx, apitype.Rehearsal{Add: []apitype.NewRule{in}})
+			}
 			return submit(ctx, t, http.MethodPost, "/api/rules", in, t.showInForce)
 		},
 	}
@@ -106,7 +112,7 @@ func everythingElse(in *apitype.NewRule) {
 
 func ruleUpdateCommand() command {
 	var name, effect, agent, server, tool, note string
-	var anyway bool
+	var anyway, rehearse bool
 	var terms termFlags
 	return command{
 		noun: "rule", verb: "update", args: "NAME", short: "Alter a rule; it is in force at once",
@@ -125,6 +131,7 @@ it says.`,
 			terms.add(f)
 			f.Var(&terms.drop, "drop-pin", "`name` of an argument that is not filled in any more; can be repeated")
 			f.BoolVar(&terms.enable, "enable", false, "have it decide again")
+			rehearseFlag(f, &rehearse)
 		},
 		run: func(ctx context.Context, t *task) error {
 			in := apitype.RulePatch{Anyway: anyway}
@@ -154,6 +161,9 @@ it says.`,
 			if altered {
 				in.Terms, in.Version = &have.Terms, &have.Version
 			}
+			if rehearse {
+				return t.rehearse(ctx, apitype.Rehearsal{Update: []apitype.RuleUpdate{{Rule: t.args[0], RulePatch: in}}})
+			}
 			return submit(ctx, t, http.MethodPatch, path, in, t.showInForce)
 		},
 	}
@@ -162,7 +172,7 @@ it says.`,
 // alters reports whether a flag was given that says what is to be altered.
 func (t *task) alters() bool {
 	for name := range t.given {
-		if name != "anyway" && name != "json" && name != "address" {
+		if name != "anyway" && name != "rehearse" && name != "json" && name != "address" {
 			return true
 		}
 	}
@@ -170,10 +180,15 @@ func (t *task) alters() bool {
 }
 
 func ruleRemoveCommand() command {
+	var rehearse bool
 	return command{
 		noun: "rule", verb: "remove", args: "NAME", short: "Remove a rule, by its name or its id; it is out of force at once",
 		example: "bouncer rule remove refuse-order-on-fuel",
+		flags:   func(f *flag.FlagSet) { rehearseFlag(f, &rehearse) },
 		run: func(ctx context.Context, t *task) error {
+			if rehearse {
+				return t.rehearse(ctx, apitype.Rehearsal{Remove: t.args})
+			}
 			if err := t.client.Delete(ctx, "/api/rules/"+seg(t.args[0])); err != nil {
 				return err
 			}

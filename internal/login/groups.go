@@ -26,7 +26,7 @@ func (svc *Service) keepGroups(ctx context.Context, p team.Person, said []string
 		}
 	}
 	slices.Sort(groups)
-	list, err := svc.store.Labels(ctx)
+	list, err := svc.store.Control().Labels(ctx)
 	if err != nil {
 		return fmt.Errorf("read the groups of %s: %w", p.Name, err)
 	}

@@ -37,11 +37,11 @@ func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	out.signIns, errs[3] = s.SignIns(ctx)
 	out.agents, errs[4] = s.Agents(ctx, time.Now())
 	out.passes, errs[5] = s.Passes(ctx)
-	out.rules, errs[6] = s.Rules(ctx)
+	out.rules, errs[6] = s.Control().Rules(ctx)
 	out.people, errs[7] = s.People(ctx)
-	out.labels, errs[8] = s.Labels(ctx)
-	out.bundles, errs[9] = s.Bundles(ctx)
-	out.budgets, errs[10] = s.Budgets(ctx)
+	out.labels, errs[8] = s.Control().Labels(ctx)
+	out.bundles, errs[9] = s.Control().Bundles(ctx)
+	out.budgets, errs[10] = s.Control().Budgets(ctx)
 	return out, errors.Join(errs[:]...)
 }
 

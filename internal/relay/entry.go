@@ -103,7 +103,7 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	if from := origin.Client(r, d.o.Proxies); from != "" {
 		v.How.Address, _ = netip.ParseAddr(from)
 	}
-	v.How.Present = d.present(v.Agent)
+	v.How.Present = d.o.present(v.Agent)
 	if v.Catalog = v.Snapshot.ReachOf(v.Agent, v.How).Catalog(v.Scope); v.Catalog == nil {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
 		return v, false

@@ -113,7 +113,7 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			d.sessions.End(s, session.ErrRevoked)
 			return
 		}
-		catalog := w.ReachOf(a, d.howOf(s.How.Load(), a)).Catalog(s.Scope)
+		catalog := w.ReachOf(a, d.o.howOf(s.How.Load(), a)).Catalog(s.Scope)
 		if catalog == nil {
 			d.sessions.End(s, session.ErrLeft)
 			return
@@ -148,7 +148,7 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 			e.stop()
 			return
 		}
-		if catalog := w.ReachOf(a, d.howOf(&e.how, a)).Catalog(e.scope); catalog != nil {
+		if catalog := w.ReachOf(a, d.o.howOf(&e.how, a)).Catalog(e.scope); catalog != nil {
 			e.lists(catalog.Digests())
 		} else {
 			e.stop()
@@ -157,17 +157,17 @@ func (d *Gateway) Publish(w *snapshot.Snapshot) {
 }
 
 // howOf is what is known of the requests of something that is open.
-func (d *Gateway) howOf(last *rules.Circumstances, a *snapshot.Agent) (how rules.Circumstances) {
+func (o *Options) howOf(last *rules.Circumstances, a *snapshot.Agent) (how rules.Circumstances) {
 	if last != nil {
 		how = *last
 	}
-	how.Present = d.present(a)
+	how.Present = o.present(a)
 	return how
 }
 
 // present reports whether an agent's person is seen elsewhere.
-func (d *Gateway) present(a *snapshot.Agent) bool {
-	return a.Owner != "" && d.o.Present != nil && d.o.Present(a.Owner)
+func (o *Options) present(a *snapshot.Agent) bool {
+	return a.Owner != "" && o.Present != nil && o.Present(a.Owner)
 }
 
 // Snapshot returns the snapshot in force.

@@ -10,7 +10,7 @@ import (
 )
 
 // Budgets returns every budget, by name.
-func (s *Store) Budgets(ctx context.Context) ([]team.Budget, error) {
+func (s Control) Budgets(ctx context.Context) ([]team.Budget, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Budget, err error) {
 		var created int64
 		var allowance string
@@ -55,7 +55,7 @@ type BudgetUse struct {
 }
 
 // BudgetUse returns what is used of every budget.
-func (s *Store) BudgetUse(ctx context.Context) ([]BudgetUse, error) {
+func (s Control) BudgetUse(ctx context.Context) ([]BudgetUse, error) {
 	return list(ctx, s.read, func(r scanner) (v BudgetUse, err error) {
 		var began int64
 		err = r.Scan(&v.Budget, &v.Whose, &began, &v.Calls, &v.Bytes)

@@ -235,6 +235,28 @@ func (l CallLog) DecidedBy(ctx context.Context, since time.Time) (map[string]int
 	return out, err
 }
 
+// Recent gives the newest calls since a time to fn, newest first, with their arguments.
+func (l CallLog) Recent(ctx context.Context, since time.Time, most int, fn func(KeyedCall) error) error {
+	rows, err := l.store.read.QueryContext(ctx, `SELECT `+callColumns+`, arguments, result FROM calls WHERE id >= ? ORDER BY id DESC LIMIT ?`,
+		int64(KeyAt(since)), most)
+	if err != nil {
+		return damaged(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var arguments, result string
+		v, err := scanCall(rows, &arguments, &result)
+		if err != nil {
+			return damaged(err)
+		}
+		v.Arguments = arguments
+		if err := fn(v); err != nil {
+			return err
+		}
+	}
+	return damaged(rows.Err())
+}
+
 // HeldBefore returns the newest calls of a tool by an agent since a time that somebody
 // decided about.
 func (l CallLog) HeldBefore(ctx context.Context, since time.Time, agent, server, tool string, most int) ([]KeyedCall, error) {

@@ -170,7 +170,7 @@ func TestWriteThatIsGivenUpLeavesNothing(t *testing.T) {
 		return nil
 	})
 	require.Error(t, err)
-	list, err := s.Rules(t.Context())
+	list, err := s.Control().Rules(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, list)
 	changes, err := s.Changes(t.Context(), 10)

@@ -12,8 +12,14 @@ import (
 // RuleTx alters rules, labels and bundles.
 type RuleTx struct{ *transaction }
 
+// Control is the part of the state that says who may do what.
+type Control struct{ *Store }
+
+// Control returns that part.
+func (s *Store) Control() Control { return Control{s} }
+
 // Rules returns all rules in the order they were made.
-func (s *Store) Rules(ctx context.Context) ([]team.Rule, error) {
+func (s Control) Rules(ctx context.Context) ([]team.Rule, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Rule, err error) {
 		var created int64
 		var terms string
@@ -53,14 +59,14 @@ func (t RuleTx) UpdateRule(v team.Rule) error {
 func (t RuleTx) RemoveRule(id string) error { return t.one(`DELETE FROM rules WHERE id = ?`, id) }
 
 // Labels returns every label, tag and group.
-func (s *Store) Labels(ctx context.Context) ([]team.Label, error) {
+func (s Control) Labels(ctx context.Context) ([]team.Label, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Label, err error) {
 		return v, r.Scan(&v.Kind, &v.Subject, &v.Tool, &v.Label, &v.Source)
 	}, `SELECT kind, subject, tool, label, source FROM labels ORDER BY kind, subject, tool, label, source`)
 }
 
 // GroupsOf returns the groups that a person is in.
-func (s *Store) GroupsOf(ctx context.Context, personID string) ([]string, error) {
+func (s Control) GroupsOf(ctx context.Context, personID string) ([]string, error) {
 	return list(ctx, s.read, func(r scanner) (label string, err error) { return label, r.Scan(&label) },
 		`SELECT DISTINCT label FROM labels WHERE kind = 'person' AND subject = ? ORDER BY label`, personID)
 }
@@ -93,7 +99,7 @@ func (t RuleTx) SetLabelsOf(kind, name, tool string, labels []string) error {
 }
 
 // Bundles returns every bundle, by name.
-func (s *Store) Bundles(ctx context.Context) ([]team.Bundle, error) {
+func (s Control) Bundles(ctx context.Context) ([]team.Bundle, error) {
 	return list(ctx, s.read, func(r scanner) (v team.Bundle, err error) {
 		var entries string
 		if err = r.Scan(&v.ID, &v.Name, &v.Version, &v.Note, &entries); err == nil {

@@ -1001,6 +1001,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a change of the rules would make another decision; nothing is altered
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/roster": {
         parameters: {
             query?: never;
@@ -2857,6 +2877,74 @@ export interface components {
             /** @description address of the MCP endpoint */
             url?: string;
         };
+        Rehearsal: {
+            add?: components["schemas"]["NewRule"][];
+            /** @description over the calls of so many days; 0 for 7 */
+            days?: number;
+            /** @description rules that the roster does not name are removed */
+            prune?: boolean;
+            /** @description names of rules */
+            remove?: string[];
+            /** @description a roster, whose rules are taken */
+            roster?: string;
+            update?: components["schemas"]["RuleUpdate"][];
+        };
+        Rehearsed: {
+            /** @description calls that would be admitted now */
+            admitted: number;
+            /** @description calls that were looked at */
+            calls: number;
+            days: number;
+            /** @description calls by agents or of tools that are not there any more */
+            gone: number;
+            /** @description those calls by agent and tool, the most first */
+            groups: components["schemas"]["RehearsedGroup"][];
+            /** @description calls that would be held now */
+            held: number;
+            /** @description the first of those */
+            reach: components["schemas"]["RehearsedTool"][];
+            /** @description pairs of agent and tool that would be another decision */
+            reachChanged: number;
+            /** @description calls that would be refused now */
+            refused: number;
+            /** @description something would be taken away */
+            takes: boolean;
+            /** @description the result in words */
+            text: string;
+            /** @description calls whose arguments matter and are not kept whole */
+            unclear: number;
+        };
+        RehearsedGroup: {
+            /** @enum {string} */
+            after: "admit" | "hold" | "refuse";
+            agent: string;
+            /** @enum {string} */
+            before: "admit" | "hold" | "refuse";
+            calls: number;
+            /** @description the decision is the same, with other limits on its arguments */
+            narrowed?: boolean;
+            samples: components["schemas"]["RehearsedSample"][];
+            server: string;
+            tool: string;
+        };
+        RehearsedSample: {
+            /** @description masked and bounded */
+            arguments: string;
+            /** Format: date-time */
+            at: string;
+            id: string;
+        };
+        RehearsedTool: {
+            /** @enum {string} */
+            after: "admit" | "hold" | "refuse";
+            agent: string;
+            /** @enum {string} */
+            before: "admit" | "hold" | "refuse";
+            /** @description the decision is the same, with other limits on its arguments */
+            narrowed?: boolean;
+            server: string;
+            tool: string;
+        };
         ResetPassword: {
             /** @description one-time password, shown this once */
             password: string;
@@ -2991,6 +3079,27 @@ export interface components {
             name?: string;
             /** @description why, in a sentence; agents are told */
             note?: string;
+            /** @description glob over server names */
+            server?: string;
+            /** @description everything else that it says, as a whole; left out, that stays */
+            terms?: components["schemas"]["Terms"];
+            /** @description glob over the server's own tool names */
+            tool?: string;
+            /** @description the version that was read; without it the newest is altered */
+            version?: number;
+        };
+        RuleUpdate: {
+            /** @description glob over agent names */
+            agent?: string;
+            /** @description alter it though it matches nothing then */
+            anyway?: boolean;
+            /** @enum {string} */
+            effect?: "admit" | "hold" | "refuse";
+            name?: string;
+            /** @description why, in a sentence; agents are told */
+            note?: string;
+            /** @description its name or its id */
+            rule: string;
             /** @description glob over server names */
             server?: string;
             /** @description everything else that it says, as a whole; left out, that stays */
@@ -5600,6 +5709,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReachMatrix"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rehearsal"];
+            };
+        };
+        responses: {
+            /** @description What a change of the rules would make another decision; nothing is altered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsed"];
                 };
             };
             /** @description what went wrong, and what helps */

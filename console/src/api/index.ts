@@ -56,6 +56,8 @@ import type {
   Progress,
   ReachedTool,
   ReachMatrix,
+  Rehearsal,
+  Rehearsed,
   Registration,
   ResetPassword,
   Role,
@@ -146,6 +148,7 @@ export const addBudget = (body: NewBudget) => request<Budget>('POST', '/api/budg
 export const updateBudget = (name: string, body: BudgetPatch) => request<Budget>('PATCH', `/api/budgets/${seg(name)}`, body)
 export const resetBudget = (name: string) => request<Budget>('POST', `/api/budgets/${seg(name)}/reset`)
 export const removeBudget = (name: string) => request<void>('DELETE', `/api/budgets/${seg(name)}`)
+export const rehearse = (body: Rehearsal) => request<Rehearsed>('POST', '/api/rehearsals', body)
 export const labels = () => request<Label[]>('GET', '/api/labels')
 export const alterLabels = (body: LabelPatch) => request<Label[]>('PATCH', '/api/labels', body)
 export const bundles = () => request<Bundle[]>('GET', '/api/bundles')

@@ -109,13 +109,15 @@ function ruled() {
   <ListFrame
     :loading="loading"
     :error="error"
-    :total="(data?.servers.length ?? 0) * (data?.agents.length ?? 0)"
+    :total="data && data.servers.length * data.agents.length"
     :shown="drawn.lines.length * drawn.columns.length"
     :retry="load"
   >
     <template #empty>
-      There is nothing to show yet: <RouterLink to="/servers">register a server</RouterLink> and
-      <RouterLink to="/agents">add an agent</RouterLink>.
+      <p>
+        There is nothing to show yet: <RouterLink to="/servers">register a server</RouterLink> and
+        <RouterLink to="/agents">add an agent</RouterLink>.
+      </p>
     </template>
     <div
       ref="box"

@@ -68,8 +68,15 @@ function further(r: api.Rule): string {
   add('decided by', r.deciders?.join(' or '))
   return out.filter(Boolean).join(' · ')
 }
+/** wouldBe says what a change would make another decision; what cannot be found out is not in the way. */
+async function wouldBe(change: api.Rehearsal): Promise<string> {
+  const result = await api.rehearse(change).catch(() => undefined)
+  return result ? `${result.text.charAt(0).toUpperCase()}${result.text.slice(1)}.` : ''
+}
 async function enable(r: api.Rule, disabled: boolean) {
   const whole = termsOf({ ...formOf(r), disabled })
+  const text = await wouldBe({ update: [{ rule: r.id, terms: whole }] })
+  if (!(await confirmed(`${disabled ? 'Disable' : 'Enable'} ${r.name}?`, text, disabled ? 'Disable' : 'Enable'))) return
   if (await attempt(() => api.updateRule(r.id, { terms: whole, version: r.version, anyway: true }))) void load()
 }
 async function remove(r: api.Rule) {
@@ -77,8 +84,9 @@ async function remove(r: api.Rule) {
     r.effect === 'admit'
       ? 'What only this rule admits is refused from the next call on.'
       : 'What only this rule stops may be admitted from the next call on.'
+  const text = await wouldBe({ remove: [r.name] })
   if (
-    (await confirmed(`Remove ${r.name}?`, `${r.effect} ${r.tool} on ${r.server} for ${r.agent}. ${what}`, 'Remove')) &&
+    (await confirmed(`Remove ${r.name}?`, `${r.effect} ${r.tool} on ${r.server} for ${r.agent}. ${what} ${text}`, 'Remove')) &&
     (await attempt(() => api.removeRule(r.id)))
   )
     void load()

@@ -5,6 +5,7 @@ import * as api from '../api'
 import { aboutField, useAction } from '../use/resource'
 import { FieldProblem, formOf, said, termsOf } from '../use/ruleform'
 import ErrorNote from './ErrorNote.vue'
+import RehearsedNote from './RehearsedNote.vue'
 
 /** Adds a rule, filled in beforehand where the page knows what it is about, or alters one. */
 const props = defineProps<{ preset?: Partial<api.Rule>; rule?: api.Rule }>()
@@ -20,6 +21,8 @@ const form = reactive({
 })
 const terms = reactive(formOf(props.rule))
 const anyway = ref(false)
+const rehearsed = shallowRef<api.Rehearsed>()
+const tried = ref('')
 const unread = shallowRef<FieldProblem>()
 const { busy, failure, run } = useAction()
 const open = computed({ get: () => true, set: () => emit('close') })
@@ -64,6 +67,18 @@ async function submit() {
     unread.value = err as FieldProblem
     return
   }
+  // What takes something away is shown first: what agents did in the last days, and what they can do now.
+  const change: api.Rehearsal = before
+    ? { update: [{ rule: before.id, ...whole(), terms: said }] }
+    : { add: [{ ...whole(), ...said, anyway: true }] }
+  const text = JSON.stringify(change)
+  if (tried.value !== text) {
+    const result = await run(() => api.rehearse(change))
+    if (!result) return
+    rehearsed.value = result
+    tried.value = text
+    if (result.takes) return
+  }
   const rule = await run(() =>
     before
       ? api.updateRule(before.id, { ...whole(), terms: said, anyway: anyway.value, version: before.version })
@@ -71,6 +86,7 @@ async function submit() {
   )
   if (rule) emit('done', rule)
 }
+const asks = computed(() => Boolean(rehearsed.value?.takes))
 </script>
 
 <template>
@@ -239,9 +255,12 @@ async function submit() {
         {{ reads }}. <code>*</code> is any run of characters, <code>?</code> is one. A refusal wins over a hold, and a hold over an
         admission.
       </p>
+      <RehearsedNote v-if="rehearsed?.takes" :result="rehearsed" />
       <div class="actions">
         <ElButton @click="open = false">Cancel</ElButton>
-        <ElButton type="primary" native-type="submit" :loading="busy">{{ rule ? 'Save' : 'Add rule' }}</ElButton>
+        <ElButton type="primary" native-type="submit" :loading="busy">{{
+          asks ? 'Save it nevertheless' : rule ? 'Save' : 'Add rule'
+        }}</ElButton>
       </div>
     </ElForm>
   </ElDialog>

@@ -76,14 +76,14 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 	for _, a := range all {
 		r.Agents[a.Name] = roster.Agent{Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: words.of[team.OnAgent+a.ID]}
 	}
-	bundles, err := svc.store.Bundles(ctx)
+	bundles, err := svc.store.Control().Bundles(ctx)
 	if err != nil {
 		return r, fmt.Errorf("read the bundles: %w", err)
 	}
 	for _, b := range bundles {
 		r.Bundles[b.Name] = roster.Bundle{Note: b.Note, Entries: b.Entries}
 	}
-	rules, err := svc.store.Rules(ctx)
+	rules, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return r, fmt.Errorf("read the rules: %w", err)
 	}
@@ -439,7 +439,7 @@ func (svc *Service) stageAgent(ctx context.Context, st *stage, s roster.Step) er
 }
 
 func (svc *Service) stageRule(ctx context.Context, st *stage, s roster.Step) error {
-	all, err := svc.store.Rules(ctx)
+	all, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return fmt.Errorf("read the rules: %w", err)
 	}

@@ -21,7 +21,7 @@ type words struct {
 
 func (svc *Service) labels(ctx context.Context) (words, error) {
 	out := words{map[string][]string{}, map[string]map[string][]string{}}
-	list, err := svc.store.Labels(ctx)
+	list, err := svc.store.Control().Labels(ctx)
 	if err != nil {
 		return out, fmt.Errorf("read the labels: %w", err)
 	}
@@ -96,7 +96,7 @@ func (st *stage) bundles() rules.Bundles {
 }
 
 func (svc *Service) stageBundle(ctx context.Context, st *stage, s roster.Step) error {
-	list, err := svc.store.Bundles(ctx)
+	list, err := svc.store.Control().Bundles(ctx)
 	if err != nil {
 		return fmt.Errorf("read the bundles: %w", err)
 	}

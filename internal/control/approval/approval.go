@@ -218,7 +218,7 @@ func (r *Room) Close() {
 
 // decider is a person as rules know who decides.
 func (r *Room) decider(ctx context.Context, by team.Person) (rules.Decider, error) {
-	groups, err := r.o.Store.GroupsOf(ctx, by.ID)
+	groups, err := r.o.Store.Control().GroupsOf(ctx, by.ID)
 	if err != nil {
 		return rules.Decider{}, fmt.Errorf("look up the groups of %s: %w", by.Name, err)
 	}

@@ -30,7 +30,7 @@ const maxBudgets = 200
 
 // Budgets returns every budget with what is used of it, the most used first.
 func (svc *Service) Budgets(ctx context.Context) ([]apitype.BudgetInfo, error) {
-	list, err := svc.store.Budgets(ctx)
+	list, err := svc.store.Control().Budgets(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the budgets: %w", err)
 	}
@@ -188,7 +188,7 @@ func (svc *Service) check(ctx context.Context, b team.Budget) ([]team.Budget, er
 	if err != nil {
 		return nil, err
 	}
-	list, err := svc.store.Budgets(ctx)
+	list, err := svc.store.Control().Budgets(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the budgets: %w", err)
 	}

@@ -63,7 +63,7 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Meter {
 
 // Start takes up the counts that were written, and has new ones written from now on.
 func (m *Meter) Start(ctx context.Context) error {
-	list, err := m.store.BudgetUse(ctx)
+	list, err := m.store.Control().BudgetUse(ctx)
 	if err != nil {
 		return fmt.Errorf("read what is used of budgets: %w", err)
 	}

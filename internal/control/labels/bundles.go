@@ -17,11 +17,11 @@ import (
 
 // Bundles returns every bundle, with the tools that it stands for now.
 func (svc *Service) Bundles(ctx context.Context) ([]apitype.BundleInfo, error) {
-	list, err := svc.store.Bundles(ctx)
+	list, err := svc.store.Control().Bundles(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the bundles: %w", err)
 	}
-	used, err := svc.store.Rules(ctx)
+	used, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the rules: %w", err)
 	}
@@ -161,7 +161,7 @@ func (svc *Service) checkBundle(ctx context.Context, b team.Bundle) ([]team.Bund
 	if len(b.Note) > 500 {
 		return nil, &team.FieldError{Field: "note", Why: "is longer than 500 characters"}
 	}
-	list, err := svc.store.Bundles(ctx)
+	list, err := svc.store.Control().Bundles(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the bundles: %w", err)
 	}

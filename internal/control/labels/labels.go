@@ -37,7 +37,7 @@ var kinds = []string{team.OnAgent, team.OnServer, team.OnPerson, team.OnTool}
 
 // List returns every label, group and tag, with the names of what has it.
 func (svc *Service) List(ctx context.Context) ([]team.Label, error) {
-	list, err := svc.store.Labels(ctx)
+	list, err := svc.store.Control().Labels(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the labels: %w", err)
 	}
@@ -111,7 +111,7 @@ func (svc *Service) Alter(ctx context.Context, by team.Person, p apitype.LabelPa
 	if err != nil {
 		return nil, err
 	}
-	list, err := svc.store.Labels(ctx)
+	list, err := svc.store.Control().Labels(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the labels: %w", err)
 	}

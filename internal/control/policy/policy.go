@@ -47,7 +47,7 @@ func New(
 
 // Rules returns all rules, with what each is about now.
 func (svc *Service) Rules(ctx context.Context) ([]apitype.RuleInfo, error) {
-	have, err := svc.store.Rules(ctx)
+	have, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the rules: %w", err)
 	}
@@ -170,16 +170,7 @@ func (svc *Service) UpdateRule(ctx context.Context, by team.Person, key string, 
 		r.Version = *p.Version
 	}
 	before, was := inFull(r), r
-	for _, field := range [...]struct{ to, from *string }{
-		{&r.Name, p.Name}, {&r.Effect, p.Effect}, {&r.Agent, p.Agent}, {&r.Server, p.Server}, {&r.Tool, p.Tool}, {&r.Note, p.Note},
-	} {
-		if field.from != nil {
-			*field.to = strings.TrimSpace(*field.from)
-		}
-	}
-	if p.Terms != nil {
-		r.Terms = *p.Terms
-	}
+	patch(&r, p)
 	if r.Name == "" {
 		return apitype.RuleInfo{}, &team.FieldError{Field: "name", Why: "is empty; leave it out to keep the present one"}
 	}
@@ -215,6 +206,41 @@ func (svc *Service) Stage(ctx context.Context, r team.Rule, bundles rules.Bundle
 	return info.Rule, err
 }
 
+// Draft returns a rule as it would be added, checked as if it were, and not written.
+func (svc *Service) Draft(ctx context.Context, by team.Person, n apitype.NewRule) (team.Rule, error) {
+	return svc.Stage(ctx, team.Rule{
+		ID: team.NewID(), Name: n.Name, Version: 1, Effect: n.Effect, Agent: n.Agent, Server: n.Server, Tool: n.Tool,
+		Note: strings.TrimSpace(n.Note), By: by.Name, Created: svc.registry.Now().UTC(), Terms: n.Terms,
+	}, nil)
+}
+
+// Redraft returns a rule as it would be altered, checked as if it were, and not written.
+func (svc *Service) Redraft(ctx context.Context, key string, p apitype.RulePatch) (team.Rule, error) {
+	r, err := svc.find(ctx, key)
+	if err != nil {
+		return r, err
+	}
+	patch(&r, p)
+	return svc.Stage(ctx, r, nil)
+}
+
+// patch puts what is to be altered into a rule.
+func patch(r *team.Rule, p apitype.RulePatch) {
+	for _, field := range [...]struct{ to, from *string }{
+		{&r.Name, p.Name}, {&r.Effect, p.Effect}, {&r.Agent, p.Agent}, {&r.Server, p.Server}, {&r.Tool, p.Tool}, {&r.Note, p.Note},
+	} {
+		if field.from != nil {
+			*field.to = strings.TrimSpace(*field.from)
+		}
+	}
+	if p.Terms != nil {
+		r.Terms = *p.Terms
+	}
+}
+
+// Coming tells what is known of the requests of an agent, as far as it has come yet.
+func (svc *Service) Coming(a *snapshot.Agent) rules.Circumstances { return svc.coming(a) }
+
 func explainName(err error, name string) error {
 	if errors.Is(err, store.ErrTaken) {
 		return &team.ConflictError{Field: "name", Why: "there is a rule " + name + " already", Hint: "choose another name"}
@@ -230,7 +256,7 @@ func (svc *Service) examine(ctx context.Context, r team.Rule, anyway bool) (apit
 }
 
 func (svc *Service) examineIn(ctx context.Context, world rules.World, r team.Rule, anyway bool) (apitype.RuleInfo, error) {
-	have, err := svc.store.Rules(ctx)
+	have, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return apitype.RuleInfo{}, fmt.Errorf("read the rules: %w", err)
 	}
@@ -325,7 +351,7 @@ func nothingMatches(r team.Rule, m rules.Matches) error {
 
 // find returns the rule of that name or id.
 func (svc *Service) find(ctx context.Context, key string) (team.Rule, error) {
-	have, err := svc.store.Rules(ctx)
+	have, err := svc.store.Control().Rules(ctx)
 	if err != nil {
 		return team.Rule{}, fmt.Errorf("read the rules: %w", err)
 	}

@@ -14,7 +14,7 @@ import (
 // withinBudgets counts the call against its budgets, and waits for its turn where one has
 // calls wait. It reports whether the call goes on; one that does not is answered and
 // recorded here.
-func (j *Call) withinBudgets(ctx context.Context, release func() bool) bool {
+func (j control) withinBudgets(ctx context.Context, release func() bool) bool {
 	list := j.target.Budgets
 	if len(list) == 0 || j.entry == nil || j.carrier.o.Budgets == nil {
 		return true
@@ -33,7 +33,7 @@ func (j *Call) withinBudgets(ctx context.Context, release func() bool) bool {
 	var full *gate.FullError
 	switch {
 	case errors.As(err, &spent):
-		j.control().Budget, data["budget"] = spent.Budget, spent.Budget
+		j.notes().Budget, data["budget"] = spent.Budget, spent.Budget
 		if !spent.Until.IsZero() {
 			data["until"] = spent.Until.Format(time.RFC3339)
 			data["retryAfterSeconds"] = strconv.Itoa(max(1, int(time.Until(spent.Until).Seconds()+0.999)))

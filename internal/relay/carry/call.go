@@ -151,7 +151,7 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 		}
 		j.recalled = true
 	}
-	if !j.judge() {
+	if !(control{j}).judge() {
 		return nil
 	}
 	if m := j.target.Server.Missing; m != nil {
@@ -184,7 +184,7 @@ func (j *Call) putOff(ctx context.Context, why string) {
 }
 
 // tripped answers a call to a server that lets calls wait in vain.
-func (j *Call) tripped(ctx context.Context, why string) {
+func (j control) tripped(ctx context.Context, why string) {
 	text := j.target.Server.Name + ": " + why
 	if e := j.entry; e != nil {
 		e.Outcome, e.Error, e.Micros = team.OutcomeUnreachable, text, time.Since(e.At).Microseconds()
@@ -331,7 +331,7 @@ func (j *Call) refuse(why string) {
 }
 
 // limitResult takes the size that rules allow, where it is less than the server's.
-func (j *Call) limitResult() {
+func limitResult(j *Call) {
 	if j.target.Shape == nil || j.target.Shape.ResultBytes == 0 {
 		return
 	}
@@ -341,7 +341,7 @@ func (j *Call) limitResult() {
 }
 
 // holdTime is how long the call may wait until somebody decides about it.
-func (j *Call) holdTime() time.Duration {
+func holdTime(j *Call) time.Duration {
 	if j.holding == nil {
 		return 0
 	}
@@ -363,13 +363,13 @@ func (j *Call) start(ctx context.Context) func() {
 	jctx, cancel := context.WithCancelCause(j.carrier.ctx)
 	if j.kind == tools.Tools {
 		j.limits = j.target.Server.LimitsOf(j.target.Tool.Name)
-		j.limitResult()
+		limitResult(j)
 	}
 	if j.limits.CallSeconds > 0 {
 		// The connection's own limit is for calls with the usual one.
 		_ = http.NewResponseController(j.reply.Writer).SetWriteDeadline(time.Now().Add(j.patience() + 2*time.Minute))
 	}
-	jctx, stop := context.WithTimeout(jctx, j.patience()+j.holdTime())
+	jctx, stop := context.WithTimeout(jctx, j.patience()+holdTime(j))
 	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
 	j.flight = j.caller.gateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
@@ -388,7 +388,7 @@ func (j *Call) start(ctx context.Context) func() {
 			j.carrier.running.remove(j)
 		}
 		if j.probe && why == nil {
-			j.carrier.breakers.giveBack(j.target.Server.ID)
+			j.carrier.breakers.GiveBack(j.target.Server.ID)
 		}
 		if j.counted != nil && why == nil {
 			j.counted(j.entry.BytesIn + j.entry.BytesOut)
@@ -412,35 +412,16 @@ func (j *Call) start(ctx context.Context) func() {
 	defer j.carrier.calls.Done()
 	j.reply.KeepAlive()
 	release := j.bind(ctx)
-	if !j.withinBudgets(ctx, release) || j.holding != nil && !j.await(ctx, release) {
+	if !(control{j}).withinBudgets(ctx, release) || j.holding != nil && !(control{j}).await(ctx, release) {
 		return nil
 	}
-	var err error
-	if j.link == nil {
-		j.link, err = j.carrier.linkFor(j.ctx, j)
-	}
-	if err == nil {
-		if rev := j.link.Revision(); rev != "" {
-			j.translation.From = rev
-		}
-		if level := j.ask.Client.Level; level != "" {
-			// Only the messages suffer when a server does not take the level.
-			_ = j.link.Log(j.ctx, level)
-		}
-		if wire.Stateless(j.translation.From) && j.caller.Stateless() && !j.recalled {
-			j.ask.KeepInput = true
-		}
-		why, probe := j.carrier.breakers.let(j.target.Server.ID, time.Now())
-		if why != "" {
-			release()
-			j.tripped(ctx, why)
-			j.cancel(nil)
-			return nil
-		}
-		j.probe = probe
-		j.ask.ID = j.link.NextID()
-		j.begun = time.Now()
-		j.exchange, err = j.link.Begin(j.ctx, &j.ask)
+	err := begin(j)
+	var tripped *trippedError
+	if errors.As(err, &tripped) {
+		release()
+		control{j}.tripped(ctx, tripped.why)
+		j.cancel(nil)
+		return nil
 	}
 	if err != nil {
 		release()
@@ -449,6 +430,39 @@ func (j *Call) start(ctx context.Context) func() {
 		return nil
 	}
 	return j.finish(ctx, release, false)
+}
+
+// trippedError says why the breaker lets no call to a server.
+type trippedError struct{ why string }
+
+func (e *trippedError) Error() string { return e.why }
+
+// begin takes the way to the server and sends the request.
+func begin(j *Call) (err error) {
+	if j.link == nil {
+		if j.link, err = j.carrier.linkFor(j.ctx, j); err != nil {
+			return err
+		}
+	}
+	if rev := j.link.Revision(); rev != "" {
+		j.translation.From = rev
+	}
+	if level := j.ask.Client.Level; level != "" {
+		// Only the messages suffer when a server does not take the level.
+		_ = j.link.Log(j.ctx, level)
+	}
+	if wire.Stateless(j.translation.From) && j.caller.Stateless() && !j.recalled {
+		j.ask.KeepInput = true
+	}
+	why, probe := j.carrier.breakers.Let(j.target.Server.ID, time.Now())
+	if why != "" {
+		return &trippedError{why}
+	}
+	j.probe = probe
+	j.ask.ID = j.link.NextID()
+	j.begun = time.Now()
+	j.exchange, err = j.link.Begin(j.ctx, &j.ask)
+	return err
 }
 
 // bind cancels the job when the agent goes away, in the era in which that is the
@@ -606,18 +620,10 @@ func (j *Call) notice(frame []byte, f wire.Frame) {
 	}
 }
 
-func wanted(level string, frame []byte, f wire.Frame) bool {
-	if level == "" || f.Params.Empty() {
-		return false
-	}
-	at, _ := wire.StringAt(frame, wire.Member(frame, f.Params, "level"))
-	return wire.Level(at) >= wire.Level(level)
-}
-
 // answer sends the server's answer on, and records it.
 func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	defer j.cancel(nil)
-	j.carrier.breakers.note(j.target.Server.ID, true, 0, "", time.Time{})
+	j.carrier.breakers.Note(j.target.Server.ID, true, 0, "", time.Time{})
 	outcome, payload, text := team.OutcomeOK, f.Result, ""
 	switch {
 	case f.Failed:
@@ -627,7 +633,7 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 		text = wire.ReadError(frame, f.Error).Message
 	}
 	var hideErr error
-	if frame, f, hideErr = j.hide(frame, f); hideErr != nil {
+	if frame, f, hideErr = (control{j}).hide(frame, f); hideErr != nil {
 		if j.record(ctx, team.OutcomeError, hideErr.Error(), nil) == nil {
 			j.toolError(j.target.Server.Name + ": the tool answered, but its result is withheld: " + hideErr.Error())
 		}
@@ -715,29 +721,12 @@ func (j *Call) fault(frame []byte, f wire.Frame) {
 	case e.Code == wire.CodeURLElicitation && j.caller.Stateless():
 		j.retryLater(e)
 	case e.Code == wire.CodeURLElicitation && !j.caller.Caps.URL:
-		j.toolError(j.target.Server.Name + ": " + e.Message + addresses(e.Data))
+		j.toolError(j.target.Server.Name + ": " + e.Message + wire.Addresses(e.Data))
 	case e.Code == 0 || (e.Code > -32000 && e.Code < -30000):
 		j.reply.Refuse(j.id, wire.CodeInternal, e.Message, map[string]any{"code": e.Code})
 	default:
 		j.reply.Last(wire.AppendWithID(nil, frame, f, j.id), j.reply.StatusOf(e.Code))
 	}
-}
-
-// addresses puts the addresses of an error into words.
-func addresses(data json.RawMessage) string {
-	var d struct {
-		Elicitations []struct{ Message, URL string }
-	}
-	if json.Unmarshal(data, &d) != nil {
-		return ""
-	}
-	var b strings.Builder
-	for i, e := range d.Elicitations {
-		if i < 10 {
-			b.WriteString("; open " + e.URL + " first (" + e.Message + ")")
-		}
-	}
-	return b.String()
 }
 
 // toolError answers with what the model can read: an error of the tool where
@@ -821,7 +810,7 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 	if e.Outcome != team.OutcomeTimeout && e.Outcome != team.OutcomeUnreachable || j.begun.IsZero() {
 		took = 0 // nobody knows what the server would have said
 	}
-	carrier.breakers.note(j.target.Server.ID, false, took, message, time.Now())
+	carrier.breakers.Note(j.target.Server.ID, false, took, message, time.Now())
 	if j.ask.ID != 0 && (e.Outcome == team.OutcomeCancelled || e.Outcome == team.OutcomeTimeout) {
 		// A farewell for somebody who has left gets its own, short time.
 		bye, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)

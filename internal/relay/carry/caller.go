@@ -10,7 +10,7 @@ import (
 
 // hears reports whether the agent wants a log message.
 func (c *Caller) hears(frame []byte, f wire.Frame) bool {
-	return wanted(c.logLevel(), frame, f)
+	return wire.Wanted(c.logLevel(), frame, f)
 }
 
 // Principal is who makes a request, and at which address.
@@ -31,19 +31,11 @@ type Principal struct {
 // As is the principal once it is known which program asks, and which revision it speaks.
 // info is what the program says of itself, raw.
 func (v Principal) As(info []byte, revision string) Principal {
-	v.How.Client, v.How.Revision = clientName(info), revision
+	v.How.Client, v.How.Revision = wire.NameOf(info), revision
 	if v.Catalog != nil && v.Catalog.Varies {
 		v.Catalog = v.Snapshot.ReachOf(v.Agent, v.How).Catalog(v.Scope)
 	}
 	return v
-}
-
-func clientName(info []byte) string {
-	if len(info) == 0 {
-		return ""
-	}
-	name, _ := wire.StringAt(info, wire.Member(info, wire.Span{Start: 0, End: len(info)}, "name"))
-	return name
 }
 
 // Caller is who asks, and how the answer has to look.

@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/held"
 	"bouncer/internal/journal"
 	"bouncer/internal/link"
+	"bouncer/internal/relay/breaker"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/snapshot"
 	"bouncer/internal/upstream"
@@ -45,7 +46,7 @@ type Carrier struct {
 	dedicated   dedicatedLinks
 	tasks       tasks
 	running     running
-	breakers    breakers
+	breakers    breaker.Set
 
 	ctx    context.Context // of the calls in flight; ends last
 	cancel context.CancelCauseFunc

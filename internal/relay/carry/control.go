@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -20,17 +19,21 @@ import (
 	"bouncer/internal/relay/session"
 )
 
+// control is a call as the rules see it: what they look at before it goes on, what they
+// have it wait for, and what they keep back of its answer.
+type control struct{ *Call }
+
 // judge holds the arguments of a call against the rules that look at them, fills in what
 // is pinned, and notes whether the call is held. What is refused is answered and recorded
 // here.
-func (j *Call) judge() bool {
+func (j control) judge() bool {
 	t := j.target
 	if j.entry == nil {
 		return true // of what is not recorded, nothing is held and nothing narrowed
 	}
 	effect, rule := t.Decision.Effect, t.Decision.Rule
 	if names := t.Shape.Rules(); len(names) > 0 {
-		j.control().Narrowed = names
+		j.notes().Narrowed = names
 	}
 	if t.Shape.Looks() && j.kind == tools.Tools {
 		v := t.Shape.Judge(j.params.Arguments.Of(j.body))
@@ -56,8 +59,8 @@ func (j *Call) judge() bool {
 	return true
 }
 
-// control is the part of the record that tells what rules had to do with the call.
-func (j *Call) control() *team.CallControl {
+// notes is the part of the record that tells what rules had to do with the call.
+func (j *Call) notes() *team.CallControl {
 	if j.entry.Control == nil {
 		j.entry.Control = &team.CallControl{}
 	}
@@ -66,7 +69,7 @@ func (j *Call) control() *team.CallControl {
 
 // refuseArguments answers a call whose arguments are not admitted. The model can try
 // others, so that it is told what it would be told by the tool.
-func (j *Call) refuseArguments(v rules.Verdict) {
+func (j control) refuseArguments(v rules.Verdict) {
 	why := fmt.Sprintf("%s of server %s was not called: %s; ask %s", j.target.Tool.Name, j.target.Server.Name, v.Why, j.caller.Snapshot.Contacts)
 	data := map[string]string{
 		"reason": "arguments-not-admitted", "server": j.target.Server.Name, "tool": j.kind.Rule(j.target.Tool.Name),
@@ -94,26 +97,12 @@ func (j *Call) put(arguments json.RawMessage) error {
 	if err != nil {
 		return fmt.Errorf("read the request: %w", err)
 	}
-	edit := wire.Edit{Span: j.params.Arguments, With: arguments}
-	if edit.Span.Empty() {
-		// After the brace that opens the parameters.
-		at := f.Params.Start + 1
-		with := append([]byte(`"arguments":`), arguments...)
-		if strings.TrimSpace(string(j.body[at:f.Params.End])) != "}" {
-			with = append(with, ',')
-		}
-		edit = wire.Edit{Span: wire.Span{Start: at, End: at}, With: with}
-	}
 	if j.asked == nil {
 		j.asked = append([]byte{}, j.params.Arguments.Of(j.body)...)
 	}
-	body := wire.Splice(nil, j.body, wire.Span{Start: 0, End: len(j.body)}, edit)
-	if f, err = wire.ReadFrame(body); err != nil {
-		return fmt.Errorf("read the request: %w", err)
-	}
-	p, err := wire.ReadParams(body, f.Params, f.Method)
+	body, f, p, err := wire.WithArguments(j.body, f, j.params, arguments)
 	if err != nil {
-		return fmt.Errorf("read the request: %w", err)
+		return err
 	}
 	j.body, j.params, j.id = body, p, f.ID.Of(body)
 	j.ask.Src, j.ask.Params, j.ask.P = body, f.Params, p
@@ -121,14 +110,11 @@ func (j *Call) put(arguments json.RawMessage) error {
 	return nil
 }
 
-// progressEvery is how often an agent is told that its call waits for a person.
-const progressEvery = 10 * time.Second
-
 // await has a held call wait until somebody decides about it. It reports whether the call
 // goes on; one that does not is answered and recorded here.
-func (j *Call) await(ctx context.Context, release func() bool) bool {
+func (j control) await(ctx context.Context, release func() bool) bool {
 	rule := j.holding
-	c := j.control()
+	c := j.notes()
 	c.Held = rule.Name
 	fail := func(how, why, reason string) bool {
 		release()
@@ -144,7 +130,10 @@ func (j *Call) await(ctx context.Context, release func() bool) bool {
 	if j.carrier.o.Held == nil {
 		return fail(held.Refused, name+" was not called: rule "+rule.Name+" holds it, and nobody can decide here", "held-refused")
 	}
-	stop := j.tellWaiting(rule)
+	until := time.Now().Add(rule.HoldFor())
+	stop := j.reply.Waiting(j.params.Meta.Token.Of(j.body), func() string {
+		return fmt.Sprintf("held by rule %s until a person decides, for %s at most", rule.Name, span.Text(time.Until(until).Round(time.Second)))
+	})
 	v, err := j.carrier.o.Held.Wait(j.ctx, j.heldCall(rule))
 	stop()
 	var undecided *held.UndecidedError
@@ -177,42 +166,8 @@ func (j *Call) await(ctx context.Context, release func() bool) bool {
 	return true
 }
 
-// tellWaiting tells the agent at once, and then again and again, that its call waits for
-// a person, as far as it asked for progress. The returned function ends that.
-func (j *Call) tellWaiting(rule *rules.Rule) (stop func()) {
-	token := j.params.Meta.Token
-	if token.Empty() {
-		return func() {}
-	}
-	raw := append([]byte(nil), token.Of(j.body)...)
-	until := time.Now().Add(rule.HoldFor())
-	// What the server tells later has to be more than this.
-	tell := func(n int) {
-		text := fmt.Sprintf("held by rule %s until a person decides, for %s at most", rule.Name, span.Text(time.Until(until).Round(time.Second)))
-		params := append(append([]byte(`"progressToken":`), raw...), `,"progress":`+strconv.FormatFloat(float64(n)/1e6, 'f', -1, 64)+`,"message":`...)
-		params = append(params, wire.Quote(text)...)
-		j.reply.Before(wire.AppendNotification(nil, "notifications/progress", append(append([]byte("{"), params...), '}')))
-	}
-	tell(0)
-	ended := make(chan struct{})
-	var told sync.WaitGroup
-	told.Go(func() {
-		t := time.NewTicker(progressEvery)
-		defer t.Stop()
-		for n := 1; ; n++ {
-			select {
-			case <-t.C:
-				tell(n)
-			case <-ended:
-				return
-			}
-		}
-	})
-	return func() { close(ended); told.Wait() }
-}
-
 // heldCall is the call as somebody is shown it who decides.
-func (j *Call) heldCall(rule *rules.Rule) held.Call {
+func (j control) heldCall(rule *rules.Rule) held.Call {
 	t := j.target
 	c := held.Call{
 		Rule: *rule, AgentID: j.caller.Agent.ID, Agent: j.caller.Agent.Name, Owner: j.caller.Agent.Owner, Server: t.Server.Name,
@@ -236,7 +191,7 @@ func (j *Call) heldCall(rule *rules.Rule) held.Call {
 
 // checkChanged holds arguments that somebody changed against the rules, as if the agent
 // had sent them, and returns them as they would be sent.
-func (j *Call) checkChanged(arguments json.RawMessage) (json.RawMessage, error) {
+func (j control) checkChanged(arguments json.RawMessage) (json.RawMessage, error) {
 	shape := j.target.Shape
 	if !shape.Looks() {
 		if _, err := narrowing.Arguments(arguments); err != nil {
@@ -256,7 +211,7 @@ func (j *Call) checkChanged(arguments json.RawMessage) (json.RawMessage, error) 
 
 // stillMay looks at the snapshot in force whether the agent may still have what it was
 // held for, and takes the way to the server that there is now. It returns why not.
-func (j *Call) stillMay() string {
+func (j control) stillMay() string {
 	now := j.carrier.o.Current()
 	v := j.caller.Principal
 	pass, agent := now.Passes[v.Key], now.Agents[v.Agent.ID]
@@ -310,11 +265,11 @@ func (j *Call) stillMay() string {
 }
 
 // hide takes fields out of an answer that rules keep from the agent.
-func (j *Call) hide(frame []byte, f wire.Frame) ([]byte, wire.Frame, error) {
-	paths := j.hidden()
-	if len(paths) == 0 || !f.Error.Empty() {
+func (j control) hide(frame []byte, f wire.Frame) ([]byte, wire.Frame, error) {
+	if j.target.Shape == nil || len(j.target.Shape.Hide) == 0 || !f.Error.Empty() {
 		return frame, f, nil
 	}
+	paths := j.target.Shape.Hide
 	if id, _ := j.taskOf(frame, f); id != "" {
 		return frame, f, errors.New("the server answers later, and a rule hides fields of the result, which cannot be done then")
 	}
@@ -329,18 +284,11 @@ func (j *Call) hide(frame []byte, f wire.Frame) ([]byte, wire.Frame, error) {
 		return frame, f, nil
 	}
 	if j.entry != nil {
-		j.control().Hidden = n
+		j.notes().Hidden = n
 	}
 	frame = wire.AppendResult(nil, f.ID.Of(frame), result)
 	f, err = wire.ReadFrame(frame)
 	return frame, f, err
-}
-
-func (j *Call) hidden() []narrowing.Path {
-	if j.target == nil || j.target.Shape == nil {
-		return nil
-	}
-	return j.target.Shape.Hide
 }
 
 // running are the calls under way of agents without a session. Those with one end with it.

@@ -243,7 +243,7 @@ func (carrier *Carrier) onUnsolicited(s *session.Session, n *dedicated, frame []
 	}
 	switch f.Method {
 	case "notifications/message":
-		if s != nil && wanted(s.LogLevel(), frame, f) {
+		if s != nil && wire.Wanted(s.LogLevel(), frame, f) {
 			s.Outbox.Put(frame)
 		}
 	case "notifications/elicitation/complete", "notifications/tasks/status":

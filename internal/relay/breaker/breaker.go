@@ -1,4 +1,6 @@
-package carry
+// Package breaker keeps calls from servers that let them wait in vain: after a few of them
+// others are told at once, until one call that is let through as a probe is answered.
+package breaker
 
 import (
 	"fmt"
@@ -16,9 +18,9 @@ const (
 	maxBroken  = 10_000
 )
 
-// breakers keep calls from servers that let them wait in vain: after a few of them others
-// are told at once, until one call that is let through as a probe is answered.
-type breakers struct {
+// Set is what is known of all servers. It is safe for concurrent use; the zero value is
+// ready.
+type Set struct {
 	mu sync.Mutex // guards by
 	by map[string]*breaker
 }
@@ -32,9 +34,9 @@ type breaker struct {
 	why     string
 }
 
-// let reports whether a call may go to a server; if not, why says what is the matter. A
+// Let reports whether a call may go to a server; if not, why says what is the matter. A
 // call that is a probe has to be noted, or given back.
-func (b *breakers) let(server string, now time.Time) (why string, probe bool) {
+func (b *Set) Let(server string, now time.Time) (why string, probe bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := b.by[server]
@@ -52,8 +54,8 @@ func (b *breakers) let(server string, now time.Time) (why string, probe bool) {
 	return fmt.Sprintf("the last %d calls got no answer (%s); calls are let through again %s", s.failed, s.why, again), false
 }
 
-// giveBack ends a probe of which nothing was noted.
-func (b *breakers) giveBack(server string) {
+// GiveBack ends a probe of which nothing was noted.
+func (b *Set) GiveBack(server string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if s := b.by[server]; s != nil {
@@ -61,8 +63,8 @@ func (b *breakers) giveBack(server string) {
 	}
 }
 
-// note takes down what became of a call: answered is set when the server said anything.
-func (b *breakers) note(server string, answered bool, took time.Duration, why string, now time.Time) {
+// Note takes down what became of a call: answered is set when the server said anything.
+func (b *Set) Note(server string, answered bool, took time.Duration, why string, now time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	s := b.by[server]

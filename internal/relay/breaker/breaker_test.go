@@ -1,4 +1,4 @@
-package carry
+package breaker
 
 import (
 	"testing"
@@ -11,15 +11,15 @@ import (
 // answered; what fails at once, and what is answered with an error, breaks nothing.
 func TestBreaker(t *testing.T) {
 	t.Parallel()
-	var b breakers
+	var b Set
 	now := time.Now()
-	let := func(server string) string { why, _ := b.let(server, now); return why }
-	fail := func() { b.note("pumps", false, 2*time.Second, "no answer in 2s", now) }
+	let := func(server string) string { why, _ := b.Let(server, now); return why }
+	fail := func() { b.Note("pumps", false, 2*time.Second, "no answer in 2s", now) }
 	for range breakAfter - 1 {
 		fail()
 		assert.Empty(t, let("pumps"))
 	}
-	b.note("pumps", false, time.Millisecond, "refused", now)
+	b.Note("pumps", false, time.Millisecond, "refused", now)
 	assert.Empty(t, let("pumps"), "what fails at once does not count")
 	fail()
 	assert.Contains(t, let("pumps"), "the last 5 calls got no answer (no answer in 2s); calls are let through again in 15s")
@@ -32,11 +32,11 @@ func TestBreaker(t *testing.T) {
 	assert.Contains(t, let("pumps"), "in 30s", "longer each time")
 	now = now.Add(30 * time.Second)
 	assert.Empty(t, let("pumps"))
-	b.note("pumps", false, time.Millisecond, "cancelled", now)
+	b.Note("pumps", false, time.Millisecond, "cancelled", now)
 	assert.Empty(t, let("pumps"), "a probe that says nothing is followed by another")
-	b.giveBack("pumps")
+	b.GiveBack("pumps")
 	assert.Empty(t, let("pumps"), "as is one that never got there")
-	b.note("pumps", true, 0, "", now)
+	b.Note("pumps", true, 0, "", now)
 	for range 3 {
 		assert.Empty(t, let("pumps"))
 	}

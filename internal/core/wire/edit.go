@@ -1,0 +1,67 @@
+package wire
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// WithArguments returns a request with other arguments, read anew. arguments is raw JSON.
+func WithArguments(body []byte, f Frame, p Params, arguments []byte) ([]byte, Frame, Params, error) {
+	edit := Edit{Span: p.Arguments, With: arguments}
+	if edit.Span.Empty() {
+		// After the brace that opens the parameters.
+		at := f.Params.Start + 1
+		with := append([]byte(`"arguments":`), arguments...)
+		if strings.TrimSpace(string(body[at:f.Params.End])) != "}" {
+			with = append(with, ',')
+		}
+		edit = Edit{Span: Span{Start: at, End: at}, With: with}
+	}
+	altered := Splice(nil, body, Span{Start: 0, End: len(body)}, edit)
+	f, err := ReadFrame(altered)
+	if err != nil {
+		return nil, f, p, fmt.Errorf("read the request: %w", err)
+	}
+	p, err = ReadParams(altered, f.Params, f.Method)
+	if err != nil {
+		return nil, f, p, fmt.Errorf("read the request: %w", err)
+	}
+	return altered, f, p, nil
+}
+
+// NameOf is the name that a program gives itself (MCP, Implementation); "" for none.
+func NameOf(info []byte) string {
+	if len(info) == 0 {
+		return ""
+	}
+	name, _ := StringAt(info, Member(info, Span{Start: 0, End: len(info)}, "name"))
+	return name
+}
+
+// Addresses puts the addresses that an error asks to be opened into words.
+func Addresses(data json.RawMessage) string {
+	var d struct {
+		Elicitations []struct{ Message, URL string }
+	}
+	if json.Unmarshal(data, &d) != nil {
+		return ""
+	}
+	var b strings.Builder
+	for i, e := range d.Elicitations {
+		if i < 10 {
+			b.WriteString("; open " + e.URL + " first (" + e.Message + ")")
+		}
+	}
+	return b.String()
+}
+
+// Wanted reports whether a log message is of a level that is wanted, or above it; "" is for
+// none.
+func Wanted(level string, frame []byte, f Frame) bool {
+	if level == "" || f.Params.Empty() {
+		return false
+	}
+	at, _ := StringAt(frame, Member(frame, f.Params, "level"))
+	return Level(at) >= Level(level)
+}
