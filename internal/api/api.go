@@ -101,6 +101,7 @@ type Services struct {
 	SignIns    *signin.Service
 	AuthServer *authserver.Service
 	Journal    *journal.Reader
+	Notary     *journal.Notary
 	Taps       Taps
 	// JournalState tells how the journal does, Usage how much of what is bounded is
 	// handed out.

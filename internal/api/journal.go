@@ -41,6 +41,18 @@ func journalRoutes(svc *journal.Reader) []route {
 			handle: func(c *call) (any, error) { return c.api.s.JournalState(c.Context()) },
 		},
 		{
+			method: get, path: "/api/journal/head", id: "journalHead", action: access.SeeService,
+			summary: "The newest seal of the journal, signed: kept elsewhere, it shows later whether something was altered",
+			out:     team.SignedHead{}, status: 200,
+			handle: func(c *call) (any, error) { return c.api.s.Notary.Head(c.Context()) },
+		},
+		{
+			method: post, path: "/api/journal/verification", id: "verifyJournal", action: access.SeeService,
+			summary: "Hold every seal of the journal against its calls, and the chain against a head that was kept, if one is given",
+			in:      team.SignedHead{}, out: team.ChainState{}, status: 200,
+			handle: with(func(c *call, in team.SignedHead) (any, error) { return c.api.s.Notary.Verify(c.Context(), in) }),
+		},
+		{
 			method: get, path: "/api/call-counts", id: "countCalls", action: access.SeeCalls,
 			summary: "Calls counted in equal steps of time",
 			query:   andCallFields(queryField{"step", "length of a step in seconds; 3600 if left out"}), out: []team.Bucket{}, status: 200,

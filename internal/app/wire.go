@@ -144,7 +144,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
-		Registry: reg, Journal: journal.NewReader(svc.store.CallLog()), Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
+		Registry: reg, Journal: journal.NewReader(svc.store.CallLog()), Notary: journal.NewNotary(svc.store.CallLog(), svc.journalKey()),
+		Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
 		Usage: book.Usage, TurnedAway: svc.Gateway.Door.List,
 		Contact: func(id string) (team.Contact, bool) { return relay.ContactOf(svc.Gateway, id) },
 	}

@@ -40,7 +40,8 @@ type noun struct {
 
 // New returns the service.
 func New(
-	s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service, words *labels.Service, budgets *budget.Service,
+	s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service,
+	words *labels.Service, budgets *budget.Service,
 ) *Service {
 	svc := &Service{store: s, nouns: map[string]noun{
 		team.RevertAgent: {access.KeepAgents, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {

@@ -140,10 +140,16 @@ func agentAddCommand() command {
 func agentReachCommand() command {
 	var admitted bool
 	return command{
-		noun: "agent", verb: "reach", args: "NAME", short: "List every tool, with whether the agent can use it and why",
-		example: "bouncer agent reach marit-quill",
-		flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what it can use") },
+		noun: "agent", verb: "reach", args: "[NAME]", short: "List every tool, with whether an agent can use it and why; without a name, of all agents at a glance",
+		long: `Without a name it is one line for each tool and one column for each agent: yes; lim for
+within limits; held; spent for a budget that is spent; cred for a missing credential; down
+for a server that does not answer; nothing for what is refused.`,
+		example: "bouncer agent reach marit-quill\nbouncer agent reach --admitted",
+		flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what can be used") },
 		run: func(ctx context.Context, t *task) error {
+			if len(t.args) == 0 {
+				return fetch(ctx, t, "/api/reach", func(m apitype.ReachMatrix) error { return t.showMatrix(m, admitted) })
+			}
 			var list []apitype.ReachedTool
 			if err := t.client.Get(ctx, "/api/agents/"+seg(t.args[0])+"/reach", &list); err != nil {
 				return err
@@ -165,7 +171,7 @@ func agentReachCommand() command {
 			}
 			var rows [][]string
 			for _, r := range list {
-				can := map[string]string{"answer": "yes", "no-credential": "not yet", "unreachable": "not now"}[r.Next]
+				can := map[string]string{"answer": "yes", "held": "held", "spent": "spent", "no-credential": "not yet", "unreachable": "not now"}[r.Next]
 				if can == "" {
 					can = "no"
 				}
@@ -177,6 +183,35 @@ func agentReachCommand() command {
 			return t.table([]string{"SERVER", "TOOL", "AGENT SEES", "CAN USE", "SAYS", "WHY"}, rows)
 		},
 	}
+}
+
+// cellWords are the letters of the matrix in words.
+var cellWords = map[byte]string{'a': "yes", 'n': "lim", 'h': "held", 's': "spent", 'p': "paused", 'c': "cred", 'u': "down"}
+
+// showMatrix shows the reach of all agents at a glance.
+func (t *task) showMatrix(m apitype.ReachMatrix, admitted bool) error {
+	if len(m.Agents) == 0 || len(m.Servers) == 0 {
+		return t.done("there is nothing to show yet; add an agent with bouncer agent add, and a server with bouncer server register")
+	}
+	head := []string{"TOOL"}
+	for _, a := range m.Agents {
+		head = append(head, a.Name)
+	}
+	var rows [][]string
+	for s, server := range m.Servers {
+		for i, tool := range server.Tools {
+			row, some := []string{server.Server + "/" + tool.Name}, false
+			for _, a := range m.Agents {
+				word := cellWords[a.Cells[s][i]]
+				some = some || word != ""
+				row = append(row, word)
+			}
+			if some || !admitted {
+				rows = append(rows, row)
+			}
+		}
+	}
+	return t.table(head, rows)
 }
 
 func agentPassCommand() command {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"flag"
 	"fmt"
 	"net/http"
@@ -134,7 +133,7 @@ same tool by the same agent, until the rule is altered: bouncer held standing sh
 				if err != nil {
 					return err
 				}
-				in.Arguments = json.RawMessage(raw)
+				in.Arguments = raw
 			}
 			return t.decide(ctx, in)
 		},

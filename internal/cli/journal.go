@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
@@ -53,7 +54,79 @@ func journalCommands() []command {
 				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.showCall)
 			},
 		},
+		journalHeadCommand(),
+		journalVerifyCommand(),
 	}
+}
+
+func journalHeadCommand() command {
+	return command{
+		noun: "journal", verb: "head", short: "Write the newest seal of the journal, signed, to be kept elsewhere",
+		long: `Calls are sealed in a chain of hashes as they are recorded. A head that is kept where
+nobody who rules this machine can write shows later whether anything was altered,
+removed or put in until then.`,
+		example: "bouncer journal head > journal-head.json",
+		run: func(ctx context.Context, t *task) error {
+			return fetch(ctx, t, "/api/journal/head", func(h team.SignedHead) error { return t.writeJSON(h) })
+		},
+	}
+}
+
+func journalVerifyCommand() command {
+	var path string
+	return command{
+		noun: "journal", verb: "verify", short: "Verify that no recorded call was altered, removed or put in",
+		long: `Every seal is held against its calls and the seal before. With --head the chain has to go
+through the seal that was kept. What was removed for its age is no gap: the chain begins
+behind it. Exit code: 0 when it is whole, 1 when it is not.`,
+		example: "bouncer journal verify --head journal-head.json",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&path, "head", "", "`file` that bouncer journal head wrote, or - for standard input")
+		},
+		run: func(ctx context.Context, t *task) error {
+			var kept team.SignedHead
+			if path != "" {
+				text, err := t.file(path)
+				if err != nil {
+					return err
+				}
+				if json.Unmarshal([]byte(text), &kept) != nil || kept.Seal == 0 {
+					return &usageError{"the file " + path + " holds no head", "bouncer journal head writes one"}
+				}
+			}
+			var v team.ChainState
+			if err := t.client.Do(ctx, http.MethodPost, "/api/journal/verification", kept, &v); err != nil {
+				return err
+			}
+			show := t.showChain
+			if t.json {
+				show = func(v team.ChainState) error { return t.writeJSON(v) }
+			}
+			if err := show(v); err != nil {
+				return err
+			}
+			if !v.Whole {
+				return &failure{exitFailure, "the journal was altered", "compare it with a copy that bouncer backup wrote"}
+			}
+			return nil
+		},
+	}
+}
+
+func (t *task) showChain(v team.ChainState) error {
+	if v.Whole {
+		fmt.Fprintf(t.Out, "the journal is whole: %s calls in %s seals, up to %s\n", count(int(v.Records)), count(int(v.Seals)), clock(v.Head.At))
+	}
+	if v.Dropped > 0 {
+		fmt.Fprintf(t.Out, "  calls up to seal %d were removed for their age\n", v.Dropped)
+	}
+	if v.Unsealed > 0 {
+		fmt.Fprintf(t.Out, "  %s calls are older than the first seal and not covered\n", count(int(v.Unsealed)))
+	}
+	for _, p := range v.Problems {
+		fmt.Fprintf(t.Out, "  seal %d of %s: %s\n", p.Seal, clock(p.At), p.What)
+	}
+	return nil
 }
 
 func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, last time.Duration, follow bool) error {
@@ -282,6 +355,36 @@ func limitsCommand() command {
 	}
 }
 
+// controlWords say what rules had to do with a call.
+func controlWords(c *team.CallControl) string {
+	if c == nil {
+		return ""
+	}
+	parts := []string{}
+	if len(c.Narrowed) > 0 {
+		parts = append(parts, "narrowed by "+strings.Join(c.Narrowed, ", "))
+	}
+	if c.Held != "" {
+		text := "held by " + c.Held
+		if c.By != "" {
+			text += ", decided by " + c.By + " (" + c.How + ")"
+		} else if c.How != "" {
+			text += " (" + c.How + ")"
+		}
+		if c.Word != "" {
+			text += ": " + c.Word
+		}
+		parts = append(parts, text)
+	}
+	if c.Hidden > 0 {
+		parts = append(parts, fmt.Sprintf("%d fields of the result hidden", c.Hidden))
+	}
+	if c.Budget != "" {
+		parts = append(parts, "over budget "+c.Budget)
+	}
+	return strings.Join(parts, "; ")
+}
+
 func (t *task) showCall(c team.Call) error {
 	who := c.Person
 	if who == "" {
@@ -301,6 +404,7 @@ func (t *task) showCall(c team.Call) error {
 		{"server", c.Server},
 		{"tool", c.Tool},
 		{"decision", c.Decision + ", rule " + rule},
+		{"control", controlWords(c.Control)},
 		{"outcome", c.Outcome},
 		{"times", map[bool]string{true: fmt.Sprintf("%d, within a minute", c.Times)}[c.Times > 1]},
 		{"error", c.Error},

@@ -68,7 +68,7 @@ func (k *keeper) step(ctx context.Context) (removed int, err error) {
 		if err != nil {
 			return removed, fmt.Errorf("remove records by age: %w", err)
 		}
-		if n < keepSlice || !pause(ctx) {
+		if n == 0 || !pause(ctx) {
 			break
 		}
 	}

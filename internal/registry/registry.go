@@ -100,7 +100,9 @@ func New(o Options) *Registry {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	r := &Registry{o: o, turn: time.NewTimer(time.Hour), usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{})}
+	r := &Registry{
+		o: o, turn: time.NewTimer(time.Hour), usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{}),
+	}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.current.Store(snapshot.New())
 	return r

@@ -49,7 +49,9 @@ type Snapshot struct {
 
 // New returns an empty snapshot, in which nobody is known.
 func New() *Snapshot {
-	return &Snapshot{Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.Compile(nil, time.Time{}, nil)}
+	return &Snapshot{
+		Passes: map[[32]byte]*Pass{}, Agents: map[string]*Agent{}, Servers: map[string]*Server{}, Rules: rules.Compile(nil, time.Time{}, nil),
+	}
 }
 
 // Pass is a valid or once valid pass.

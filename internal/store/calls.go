@@ -14,8 +14,8 @@ import (
 )
 
 const insertCall = `INSERT INTO calls (id, agent, person, server, tool, decision, rule,
-	outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times, control)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+	outcome, error, us, bytes_in, bytes_out, session, cut, arguments, result, times, control, seal)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 // CallKey is the order of a call in the journal: milliseconds since 1970 in the
 // upper 48 bits, a count within the millisecond in the lower 16.
@@ -86,12 +86,19 @@ func (l CallLog) AppendCalls(ctx context.Context, calls []KeyedCall, repeats ...
 				return fmt.Errorf("count a refusal that repeats: %w", err)
 			}
 		}
+		if len(calls) == 0 {
+			return nil
+		}
+		seq, err := sealCalls(ctx, tx, calls)
+		if err != nil {
+			return err
+		}
 		insert := tx.StmtContext(ctx, l.store.insert)
 		defer insert.Close()
 		for i := range calls {
 			c := &calls[i]
 			if _, err := insert.ExecContext(ctx, int64(c.Key), c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error,
-				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result, max(c.Times, 1), writeControl(c.Control)); err != nil {
+				c.Micros, c.BytesIn, c.BytesOut, c.Session, c.Cut, c.Arguments, c.Result, max(c.Times, 1), writeControl(c.Control), seq); err != nil {
 				return err
 			}
 		}
@@ -111,15 +118,19 @@ func (l CallLog) CallKeysAround(ctx context.Context, key CallKey) (below, above 
 	return CallKey(low.Int64), CallKey(high.Int64), damaged(err)
 }
 
-// DropCallsBefore removes some of the oldest calls before a key, and returns how many.
+// DropCallsBefore removes some of the oldest calls before a key, those of whole seals, and
+// returns how many.
 func (l CallLog) DropCallsBefore(ctx context.Context, before CallKey, most int) (n int, err error) {
 	err = inTx(ctx, l.store.write, func(tx *sql.Tx) error {
 		res, err := tx.ExecContext(ctx, `DELETE FROM calls WHERE id IN (SELECT id
-			FROM calls WHERE id < ? ORDER BY id LIMIT ?)`, int64(before), most)
+			FROM calls WHERE id < min(?1, (SELECT coalesce(min(first), ?1) FROM seals)) AND seal = 0 ORDER BY id LIMIT ?2)`, int64(before), most)
 		if err != nil {
 			return err
 		}
 		removed, err := res.RowsAffected()
+		if err == nil && removed == 0 {
+			removed, err = dropSealed(ctx, tx, before, most)
+		}
 		n = int(removed)
 		return err
 	})

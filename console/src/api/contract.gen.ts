@@ -672,6 +672,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/journal/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The newest seal of the journal, signed: kept elsewhere, it shows later whether something was altered
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["journalHead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journal/verification": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hold every seal of the journal against its calls, and the chain against a head that was kept, if one is given
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        post: operations["verifyJournal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/labels": {
         parameters: {
             query?: never;
@@ -1898,6 +1938,38 @@ export interface components {
             waitedMs?: number;
             /** @description what that person had to say to the agent */
             word?: string;
+        };
+        ChainHead: {
+            /** Format: date-time */
+            at: string;
+            /** @description SHA-256, in hexadecimal digits */
+            hash: string;
+            /** @description number of the seal; 0 for none */
+            seal: number;
+        };
+        ChainProblem: {
+            /**
+             * Format: date-time
+             * @description when it was sealed
+             */
+            at: string;
+            /** @description number of the seal; 0 where it concerns none */
+            seal: number;
+            what: string;
+        };
+        ChainState: {
+            /** @description the last seal whose calls were removed for their age; 0 for none */
+            dropped: number;
+            head: components["schemas"]["ChainHead"];
+            /** @description the first of what is wrong */
+            problems: components["schemas"]["ChainProblem"][];
+            /** @description calls that are sealed */
+            records: number;
+            seals: number;
+            /** @description calls of before there were seals */
+            unsealed: number;
+            /** @description nothing was altered, removed or put in */
+            whole: boolean;
         };
         Change: {
             after?: string;
@@ -3396,6 +3468,18 @@ export interface components {
             scope?: string;
             /** @description name of the secret that holds the private key for signed assertions */
             signingKey?: string;
+        };
+        SignedHead: {
+            /** Format: date-time */
+            at: string;
+            /** @description SHA-256, in hexadecimal digits */
+            hash: string;
+            /** @description Ed25519 public key, base64 */
+            key: string;
+            /** @description number of the seal; 0 for none */
+            seal: number;
+            /** @description over the number, the hash and the time of the seal, base64 */
+            signature: string;
         };
         Stage: {
             /** @description how long it took, in milliseconds */
@@ -5064,6 +5148,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalState"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    journalHead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The newest seal of the journal, signed: kept elsewhere, it shows later whether something was altered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedHead"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verifyJournal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignedHead"];
+            };
+        };
+        responses: {
+            /** @description Hold every seal of the journal against its calls, and the chain against a head that was kept, if one is given */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainState"];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -74,7 +74,9 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 		return r, fmt.Errorf("read the agents: %w", err)
 	}
 	for _, a := range all {
-		r.Agents[a.Name] = roster.Agent{Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: words.of[team.OnAgent+a.ID]}
+		r.Agents[a.Name] = roster.Agent{
+			Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: words.of[team.OnAgent+a.ID],
+		}
 	}
 	bundles, err := svc.store.Control().Bundles(ctx)
 	if err != nil {
@@ -211,7 +213,8 @@ func (svc *Service) Apply(ctx context.Context, by team.Person, in apitype.Roster
 		}
 	}
 	st := &stage{
-		by: by, now: now, want: want, prune: in.Prune, at: time.Now().UTC(), agentIDs: map[string]string{}, personIDs: map[string]string{}, passwords: map[string]string{},
+		by: by, now: now, want: want, prune: in.Prune, at: time.Now().UTC(),
+		agentIDs: map[string]string{}, personIDs: map[string]string{}, passwords: map[string]string{},
 	}
 	for _, step := range plan.Steps {
 		if err := svc.stage(ctx, st, step); err != nil {
@@ -223,7 +226,8 @@ func (svc *Service) Apply(ctx context.Context, by team.Person, in apitype.Roster
 		return out, nil
 	}
 	change := registry.Change{
-		By: by, What: "roster.apply", Subject: plan.Version, After: summary(plan.Steps), Topics: []string{"servers", "people", "agents", "rules", "labels", "bundles"},
+		By: by, What: "roster.apply", Subject: plan.Version, After: summary(plan.Steps),
+		Topics: []string{"servers", "people", "agents", "rules", "labels", "bundles"},
 	}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
 		for _, write := range st.writes {

@@ -99,7 +99,8 @@ func (svc *Service) Budget(ctx context.Context, key string) (apitype.BudgetInfo,
 // Add adds a budget; calls count from now on.
 func (svc *Service) Add(ctx context.Context, by team.Person, n apitype.NewBudget) (apitype.BudgetInfo, error) {
 	b := team.Budget{
-		ID: team.NewID(), Name: n.Name, Version: 1, Note: strings.TrimSpace(n.Note), By: by.Name, Created: svc.registry.Now().UTC(), Allowance: n.Allowance,
+		ID: team.NewID(), Name: n.Name, Version: 1, Note: strings.TrimSpace(n.Note), By: by.Name,
+		Created: svc.registry.Now().UTC(), Allowance: n.Allowance,
 	}
 	list, err := svc.check(ctx, b)
 	if err != nil {
@@ -107,7 +108,9 @@ func (svc *Service) Add(ctx context.Context, by team.Person, n apitype.NewBudget
 	}
 	switch {
 	case slices.ContainsFunc(list, func(have team.Budget) bool { return have.Name == b.Name }):
-		return apitype.BudgetInfo{}, &team.ConflictError{Field: "name", Why: "there is a budget " + b.Name + " already", Hint: "choose another name"}
+		return apitype.BudgetInfo{}, &team.ConflictError{
+			Field: "name", Why: "there is a budget " + b.Name + " already", Hint: "choose another name",
+		}
 	case len(list) >= maxBudgets:
 		return apitype.BudgetInfo{}, &team.FieldError{Field: "name", Why: fmt.Sprintf("is one too many; %d budgets are the most", maxBudgets)}
 	}
@@ -156,9 +159,10 @@ func (svc *Service) Remove(ctx context.Context, by team.Person, key string) erro
 	if err != nil {
 		return err
 	}
+	back := apitype.NewBudget{Name: have.Name, Note: have.Note, Allowance: have.Allowance}
 	return store.Explain(svc.registry.Write(ctx, registry.Change{
 		By: by, What: "budget.remove", Subject: have.Name, Before: have.Text, Topics: []string{"budgets"},
-		Revert: registry.Revert(team.RevertBudgetGone, have.ID, have.Name, 0, apitype.NewBudget{Name: have.Name, Note: have.Note, Allowance: have.Allowance}),
+		Revert: registry.Revert(team.RevertBudgetGone, have.ID, have.Name, 0, back),
 	}, func(tx *store.Tx) error { return tx.RemoveBudget(have.ID) }), "budget", key)
 }
 

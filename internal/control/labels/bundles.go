@@ -95,7 +95,9 @@ func (svc *Service) AddBundle(ctx context.Context, by team.Person, n apitype.New
 		return apitype.BundleInfo{}, err
 	}
 	if _, taken := mapped(list)[b.Name]; taken {
-		return apitype.BundleInfo{}, &team.ConflictError{Field: "name", Why: "there is a bundle " + b.Name + " already", Hint: "choose another name"}
+		return apitype.BundleInfo{}, &team.ConflictError{
+			Field: "name", Why: "there is a bundle " + b.Name + " already", Hint: "choose another name",
+		}
 	}
 	if len(list) >= maxBundles {
 		return apitype.BundleInfo{}, &team.FieldError{Field: "name", Why: fmt.Sprintf("is one too many; %d bundles are the most", maxBundles)}

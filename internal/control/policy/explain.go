@@ -42,7 +42,9 @@ func (svc *Service) Explain(ctx context.Context, by team.Person, q apitype.Expla
 		}
 	}
 	how.Present = how.Present || q.Present
-	e := now.Rules.Explain(rules.Question{Who: known.Subject(), How: how, Host: s.Host(), What: o, Arguments: q.Arguments, Now: svc.registry.Now()})
+	e := now.Rules.Explain(rules.Question{
+		Who: known.Subject(), How: how, Host: s.Host(), What: o, Arguments: q.Arguments, Now: svc.registry.Now(),
+	})
 	out := apitype.Explained{Agent: a.Name, Server: s.Name, Tool: o.Name, Contacts: now.Contacts, Explanation: e}
 	if o.Tool {
 		out.Exposed = s.Exposes(tools.Tools, o.Name)
@@ -85,7 +87,9 @@ func findTool(now *snapshot.Snapshot, a *snapshot.Agent, server, tool string) (*
 	}
 	missing := &team.NotFoundError{Kind: "tool", Name: server + "/" + tool}
 	if meant := near.Nearest(tool, names); meant != "" {
-		return nil, rules.Object{}, &team.FieldError{Field: "tool", Why: "is " + tool + ", which " + server + " does not have; perhaps " + meant + " was meant"}
+		return nil, rules.Object{}, &team.FieldError{
+			Field: "tool", Why: "is " + tool + ", which " + server + " does not have; perhaps " + meant + " was meant",
+		}
 	}
 	return nil, rules.Object{}, missing
 }

@@ -38,8 +38,10 @@ func (svc *Service) reached(a *snapshot.Agent, s *snapshot.Server, tool tools.To
 	sum := tool.Summary()
 	r := apitype.ReachedTool{
 		Server: s.Name, Tool: tool.Name, Exposed: s.Exposes(tools.Tools, tool.Name), Title: sum.Title, Description: sum.Description,
-		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: t.Admitted(), Effect: string(t.Decision.Effect), Depends: t.Decision.Depends,
-		Rule: t.Decision.RuleID(), RuleName: t.Decision.RuleName(), Why: t.Reason(), Narrowed: t.Shape.Rules(), Tags: s.Tags[tools.Tools.Rule(tool.Name)],
+		Destructive: sum.Destructive, ReadOnly: sum.ReadOnly, Admitted: t.Admitted(), Effect: string(t.Decision.Effect),
+		Depends: t.Decision.Depends,
+		Rule:    t.Decision.RuleID(), RuleName: t.Decision.RuleName(), Why: t.Reason(), Narrowed: t.Shape.Rules(),
+		Tags: s.Tags[tools.Tools.Rule(tool.Name)],
 	}
 	if !r.Admitted {
 		r.Effect = string(rules.Refuse)

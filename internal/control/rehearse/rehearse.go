@@ -62,8 +62,9 @@ func (svc *Service) Run(ctx context.Context, by team.Person, in apitype.Rehearsa
 	at := svc.registry.Now()
 	days := cmp.Or(in.Days, usualDays)
 	r := &run{
-		now: now, coming: svc.policy.Coming, before: rules.Compile(cores(have), at, now.Bundles), after: rules.Compile(cores(next), at, now.Bundles),
-		seen: map[string]*pair{}, groups: map[string]*apitype.RehearsedGroup{},
+		now: now, coming: svc.policy.Coming, before: rules.Compile(cores(have), at, now.Bundles),
+		after: rules.Compile(cores(next), at, now.Bundles),
+		seen:  map[string]*pair{}, groups: map[string]*apitype.RehearsedGroup{},
 		out: apitype.Rehearsed{Days: days, Groups: []apitype.RehearsedGroup{}, Reach: []apitype.RehearsedTool{}},
 	}
 	if err := r.overReach(ctx); err != nil {
@@ -129,7 +130,8 @@ func (svc *Service) ofRoster(ctx context.Context, by team.Person, have []team.Ru
 	}
 	for name, r := range want.Rules {
 		draft, err := svc.policy.Stage(ctx, team.Rule{
-			ID: team.NewID(), Name: name, Effect: r.Effect, Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note, By: by.Name, Terms: r.Terms,
+			ID: team.NewID(), Name: name, Effect: r.Effect, Agent: r.Agent, Server: r.Server, Tool: r.Tool, Note: r.Note,
+			By: by.Name, Terms: r.Terms,
 		}, nil)
 		if err != nil {
 			return nil, fmt.Errorf("rules.%s: %w", name, err)
@@ -233,7 +235,9 @@ func (r *run) note(agent, server, tool string, p *pair) {
 	}
 	r.out.ReachChanged++
 	if len(r.out.Reach) < maxReach {
-		r.out.Reach = append(r.out.Reach, apitype.RehearsedTool{Agent: agent, Server: server, Tool: tool, Before: from, After: to, Narrowed: narrowed})
+		r.out.Reach = append(r.out.Reach, apitype.RehearsedTool{
+			Agent: agent, Server: server, Tool: tool, Before: from, After: to, Narrowed: narrowed,
+		})
 	}
 }
 
@@ -273,7 +277,8 @@ func (r *run) overCall(c store.KeyedCall) error {
 	g := r.groups[key]
 	if g == nil {
 		g = &apitype.RehearsedGroup{
-			RehearsedTool: apitype.RehearsedTool{Agent: c.Agent, Server: c.Server, Tool: c.Tool, Before: from, After: to}, Samples: []apitype.RehearsedSample{},
+			RehearsedTool: apitype.RehearsedTool{Agent: c.Agent, Server: c.Server, Tool: c.Tool, Before: from, After: to},
+			Samples:       []apitype.RehearsedSample{},
 		}
 		r.groups[key] = g
 	}
@@ -318,7 +323,8 @@ func counted(calls int) string {
 func (r *run) words() string {
 	o := r.out
 	if o.Refused+o.Held+o.Admitted == 0 && o.ReachChanged == 0 {
-		return fmt.Sprintf("nothing would be another decision: none of %s of the last %d days, and nothing that an agent can use now", counted(o.Calls), o.Days)
+		return fmt.Sprintf("nothing would be another decision: none of %s of the last %d days, and nothing that an agent can use now",
+			counted(o.Calls), o.Days)
 	}
 	parts := []string{}
 	for _, p := range [...]struct {

@@ -140,12 +140,12 @@ func fill(name string, raw json.RawMessage, s Subject) (any, error) {
 	out := placeholder.ReplaceAllStringFunc(text, func(found string) string {
 		word := found[2 : len(found)-1]
 		value := ""
-		switch {
-		case word == "person":
+		switch word {
+		case "person":
 			value = s.Owner
-		case word == "fullName":
+		case "fullName":
 			value = s.FullName
-		case word == "agent":
+		case "agent":
 			value = s.Name
 		default:
 			// A label north=skerrow is the value skerrow under the name north.

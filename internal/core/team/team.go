@@ -469,6 +469,39 @@ type JournalState struct {
 	Bytes     int64      `json:"bytes" doc:"how large the database is"`
 }
 
+// ChainHead is the newest seal of the journal. Kept elsewhere, it shows later whether what
+// was sealed until then is still as it was.
+type ChainHead struct {
+	Seal int64     `json:"seal" doc:"number of the seal; 0 for none"`
+	At   time.Time `json:"at"`
+	Hash string    `json:"hash" doc:"SHA-256, in hexadecimal digits"`
+}
+
+// SignedHead is a ChainHead that can be kept elsewhere.
+type SignedHead struct {
+	ChainHead
+	Key       string `json:"key" doc:"Ed25519 public key, base64"`
+	Signature string `json:"signature" doc:"over the number, the hash and the time of the seal, base64"`
+}
+
+// ChainState is what a verification of the journal found.
+type ChainState struct {
+	Whole    bool           `json:"whole" doc:"nothing was altered, removed or put in"`
+	Seals    int64          `json:"seals"`
+	Records  int64          `json:"records" doc:"calls that are sealed"`
+	Unsealed int64          `json:"unsealed" doc:"calls of before there were seals"`
+	Dropped  int64          `json:"dropped" doc:"the last seal whose calls were removed for their age; 0 for none"`
+	Head     ChainHead      `json:"head"`
+	Problems []ChainProblem `json:"problems" doc:"the first of what is wrong"`
+}
+
+// ChainProblem is something that is wrong with the journal.
+type ChainProblem struct {
+	Seal int64     `json:"seal" doc:"number of the seal; 0 where it concerns none"`
+	At   time.Time `json:"at" doc:"when it was sealed"`
+	What string    `json:"what"`
+}
+
 // Outcomes lists what can become of a call.
 var Outcomes = []string{
 	OutcomeOK, OutcomeToolError, OutcomeError, OutcomeRefused, OutcomeCancelled, OutcomeTimeout, OutcomeUnreachable, OutcomeNoCredential,

@@ -70,7 +70,8 @@ func (j *Call) notes() *team.CallControl {
 // refuseArguments answers a call whose arguments are not admitted. The model can try
 // others, so that it is told what it would be told by the tool.
 func (j control) refuseArguments(v rules.Verdict) {
-	why := fmt.Sprintf("%s of server %s was not called: %s; ask %s", j.target.Tool.Name, j.target.Server.Name, v.Why, j.caller.Snapshot.Contacts)
+	why := fmt.Sprintf("%s of server %s was not called: %s; ask %s",
+		j.target.Tool.Name, j.target.Server.Name, v.Why, j.caller.Snapshot.Contacts)
 	data := map[string]string{
 		"reason": "arguments-not-admitted", "server": j.target.Server.Name, "tool": j.kind.Rule(j.target.Tool.Name),
 		"ask": j.caller.Snapshot.Contacts,

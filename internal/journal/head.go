@@ -1,0 +1,78 @@
+package journal
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"time"
+
+	"bouncer/internal/core/team"
+	"bouncer/internal/store"
+)
+
+// Notary signs the head of the chain of calls, and verifies the chain. Whoever rules the
+// machine can write another chain and sign it; a head that is kept elsewhere shows that.
+type Notary struct {
+	log store.CallLog
+	key ed25519.PrivateKey
+}
+
+// NewNotary returns a Notary; seed is 32 bytes.
+func NewNotary(log store.CallLog, seed []byte) *Notary {
+	return &Notary{log, ed25519.NewKeyFromSeed(seed)}
+}
+
+// signed is the text that a head's signature is over.
+func signed(h team.ChainHead) []byte {
+	return fmt.Appendf(nil, "bouncer journal head\n%d\n%s\n%s\n", h.Seal, h.Hash, h.At.UTC().Format(time.RFC3339Nano))
+}
+
+// Head returns the newest seal, signed (Ed25519, RFC 8032).
+func (n *Notary) Head(ctx context.Context) (team.SignedHead, error) {
+	h, err := n.log.ChainHead(ctx)
+	if err != nil {
+		return team.SignedHead{}, fmt.Errorf("read the newest seal: %w", err)
+	}
+	public, _ := n.key.Public().(ed25519.PublicKey) // as it always is
+	return team.SignedHead{
+		ChainHead: h,
+		Key:       base64.StdEncoding.EncodeToString(public),
+		Signature: base64.StdEncoding.EncodeToString(ed25519.Sign(n.key, signed(h))),
+	}, nil
+}
+
+// Verify holds every seal against its calls, and the chain against a head that was kept;
+// the zero value for none.
+func (n *Notary) Verify(ctx context.Context, kept team.SignedHead) (team.ChainState, error) {
+	var hash []byte
+	if kept.Seal != 0 || kept.Signature != "" {
+		if err := Check(kept); err != nil {
+			return team.ChainState{}, err
+		}
+		hash, _ = hex.DecodeString(kept.Hash) // it was checked
+	}
+	v, err := n.log.VerifyChain(ctx, kept.Seal, hash)
+	if err != nil {
+		return v, fmt.Errorf("verify the journal: %w", err)
+	}
+	return v, nil
+}
+
+// Check reports whether a head is signed by the key that it names, as a *team.FieldError.
+func Check(h team.SignedHead) error {
+	bad := func(why string) error { return &team.FieldError{Field: "head", Why: why} }
+	key, err := base64.StdEncoding.DecodeString(h.Key)
+	if err != nil || len(key) != ed25519.PublicKeySize {
+		return bad("has no key; it has to be as bouncer journal head wrote it")
+	}
+	signature, err := base64.StdEncoding.DecodeString(h.Signature)
+	if hash, wrong := hex.DecodeString(h.Hash); err != nil || wrong != nil || h.Seal < 1 || len(hash) != 32 {
+		return bad("is not as bouncer journal head wrote it")
+	}
+	if !ed25519.Verify(key, signed(h.ChainHead), signature) {
+		return bad("was altered: its signature does not fit")
+	}
+	return nil
+}
