@@ -61,7 +61,8 @@ func run(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	for _, s := range standIns(house) {
+	pilotage := ferries.Pilotage()
+	for _, s := range standIns(house, pilotage) {
 		l, err := net.Listen("tcp", s.at)
 		if err != nil {
 			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
@@ -78,6 +79,7 @@ func run(ctx context.Context, args []string) error {
 	if err := svc.seed(ctx); err != nil {
 		return err
 	}
+	ferries.Spoil(pilotage)
 	config := filepath.Join(dir, "marit-quill.json")
 	failed, err := quill.Run(ctx, config, quill.DefaultScript, os.Stdout)
 	if err != nil {
@@ -144,12 +146,13 @@ type standIn struct {
 	handler  http.Handler
 }
 
-func standIns(house *pilothouse.Authority) []standIn {
+func standIns(house *pilothouse.Authority, pilotage http.Handler) []standIn {
 	return []standIn{
 		{"pilothouse", "127.0.0.1:4710", house},
 		{"crew", "127.0.0.1:4705", house.Protect("http://127.0.0.1:4705/mcp", "crew:read", ferries.Crew(), ferries.CrewScope)},
 		{"fuel", "127.0.0.1:4706", house.Protect("http://127.0.0.1:4706/mcp", "fuel:read fuel:order", ferries.Fuel(), nil)},
 		{"customs", "127.0.0.1:4707", ferries.Customs()},
+		{"pilotage", "127.0.0.1:4708", pilotage},
 		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
 		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
 		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},

@@ -223,6 +223,9 @@ func (s *service) seed(ctx context.Context) error {
 	if err := s.addAll(ctx, agentsAndServers()); err != nil {
 		return err
 	}
+	if err := s.call(ctx, http.MethodPut, "/api/servers/pilotage/review", object{"mode": "changes"}, nil); err != nil {
+		return err
+	}
 	if err := s.seedLabels(ctx); err != nil {
 		return err
 	}
@@ -313,6 +316,10 @@ func agentsAndServers() []step {
 				"url":    "http://127.0.0.1:4706/mcp",
 				"signIn": object{"grant": "client", "clientId": ferries.FuelClient, "clientSecret": "fuel-client"},
 			},
+		},
+		{
+			"/api/servers",
+			object{"name": "pilotage", "url": "http://127.0.0.1:4708/mcp"},
 		},
 		{
 			"/api/servers",

@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/reach', component: () => import('./pages/ReachPage.vue'), meta: { title: 'Reach' } },
     { path: '/held', component: () => import('./pages/HeldPage.vue'), meta: { title: 'Held calls' } },
     { path: '/budgets', component: () => import('./pages/BudgetsPage.vue'), meta: { title: 'Budgets' } },
+    { path: '/review', component: () => import('./pages/ReviewPage.vue'), meta: { title: 'Review' } },
     { path: '/labels', component: () => import('./pages/LabelsPage.vue'), meta: { title: 'Labels' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/secrets', component: () => import('./pages/SecretsPage.vue'), meta: { title: 'Secrets' } },

@@ -38,6 +38,7 @@ var pages = []struct{ name, path, theme, before string }{
 	{"held", "/held", "light", ""},
 	{"labels", "/labels", "light", ""},
 	{"budgets", "/budgets", "light", ""},
+	{"review", "/review", "light", ""},
 	{"journal", "/journal", "light", ""},
 	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
 	{"secrets", "/secrets", "light", ""},

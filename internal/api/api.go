@@ -30,6 +30,7 @@ import (
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
+	"bouncer/internal/control/review"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
@@ -96,6 +97,7 @@ type Services struct {
 	Labels     *labels.Service
 	Held       *approval.Room
 	Budgets    *budget.Service
+	Reviews    *review.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service

@@ -30,6 +30,7 @@ func (a *API) table() []route {
 		labelRoutes(a.s.Labels),
 		heldRoutes(a.s.Held),
 		budgetRoutes(a.s.Budgets),
+		reviewRoutes(a.s.Reviews),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

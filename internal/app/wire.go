@@ -20,6 +20,7 @@ import (
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
 	"bouncer/internal/control/rehearse"
+	"bouncer/internal/control/review"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
@@ -170,6 +171,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.meter)
+	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
 	all.Budgets = budget.NewService(svc.store, reg, svc.meter)

@@ -115,13 +115,13 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 
 func (t *task) showChain(v team.ChainState) error {
 	if v.Whole {
-		fmt.Fprintf(t.Out, "the journal is whole: %s calls in %s seals, up to %s\n", count(int(v.Records)), count(int(v.Seals)), clock(v.Head.At))
+		fmt.Fprintf(t.Out, "the journal is whole: %d calls in %d seals, up to %s\n", v.Records, v.Seals, clock(v.Head.At))
 	}
 	if v.Dropped > 0 {
 		fmt.Fprintf(t.Out, "  calls up to seal %d were removed for their age\n", v.Dropped)
 	}
 	if v.Unsealed > 0 {
-		fmt.Fprintf(t.Out, "  %s calls are older than the first seal and not covered\n", count(int(v.Unsealed)))
+		fmt.Fprintf(t.Out, "  %d calls are older than the first seal and not covered\n", v.Unsealed)
 	}
 	for _, p := range v.Problems {
 		fmt.Fprintf(t.Out, "  seal %d of %s: %s\n", p.Seal, clock(p.At), p.What)

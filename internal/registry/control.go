@@ -1,10 +1,14 @@
 package registry
 
 import (
+	"maps"
 	"time"
 
+	"bouncer/internal/core/review"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/link"
 	"bouncer/internal/snapshot"
 )
 
@@ -48,6 +52,15 @@ func bundlesOf(rows rows) rules.Bundles {
 		out[b.Name] = b.Entries
 	}
 	return out
+}
+
+// reviewed is what a server offers without what nobody has looked at. What it says of
+// itself is read by models too, and nobody looks at that.
+func reviewed(o link.Offer, accepted map[string]tools.Tool) link.Offer {
+	lists := maps.Clone(o.Lists)
+	lists[tools.Tools] = review.Shown(o.Lists[tools.Tools], accepted)
+	o.Lists, o.Instructions = lists, ""
+	return o
 }
 
 // ruleSet compiles the rules as they are in force now, and has the next publication

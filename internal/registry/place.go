@@ -142,6 +142,9 @@ func (r *Registry) build(ctx context.Context, rows rows, holders map[string][]te
 		settle := func(v *snapshot.Server) {
 			v.Limits, v.Tools = server.CallLimits, server.ToolLimits
 			v.Labels, v.Tags = words.servers[server.ID], words.tools[server.ID]
+			if rows.reviews.Modes[server.ID] != "" {
+				v.Offer = reviewed(v.Offer, rows.reviews.Accepted[server.ID])
+			}
 		}
 		settle(placed)
 		for _, own := range placed.ByAgent {

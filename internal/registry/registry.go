@@ -266,6 +266,7 @@ func (r *Registry) takeNews(ctx context.Context) error {
 		return err
 	}
 	r.o.Events.Publish("servers")
+	r.o.Events.Publish("reviews")
 	return nil
 }
 

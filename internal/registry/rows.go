@@ -26,11 +26,12 @@ type rows struct {
 	labels  []team.Label
 	bundles []team.Bundle
 	budgets []team.Budget
+	reviews store.Reviews
 }
 
 func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	s := r.o.Store
-	var errs [11]error
+	var errs [12]error
 	out.servers, errs[0] = s.Servers(ctx)
 	out.secrets, errs[1] = s.SealedSecrets(ctx)
 	out.own, errs[2] = s.Given(ctx)
@@ -42,6 +43,7 @@ func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	out.labels, errs[8] = s.Control().Labels(ctx)
 	out.bundles, errs[9] = s.Control().Bundles(ctx)
 	out.budgets, errs[10] = s.Control().Budgets(ctx)
+	out.reviews, errs[11] = s.Control().Reviews(ctx)
 	return out, errors.Join(errs[:]...)
 }
 

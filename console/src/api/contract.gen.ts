@@ -1061,6 +1061,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the tool lists of servers are reviewed, with what waits for a review */
+        get: operations["listReviews"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/roster": {
         parameters: {
             query?: never;
@@ -1432,6 +1449,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/{name}/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set how a server's tool list is reviewed; it is in force at once
+         * @description For the roles an admin or a maintainer.
+         */
+        put: operations["setReviewMode"];
+        /**
+         * Accept tools of a server as it lists them now
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["acceptTools"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/servers/{name}/tools": {
         parameters: {
             query?: never;
@@ -1682,6 +1723,11 @@ export interface components {
             /** @description redirect address of sign-ins at servers, to be registered at authorization servers where clients are registered by hand */
             redirect: string;
             version: string;
+        };
+        AcceptedTool: {
+            /** @description the description that was looked at; the present one when left out */
+            after?: unknown;
+            tool: string;
         };
         AddedPerson: {
             /** @description one-time password, shown this once */
@@ -2671,6 +2717,22 @@ export interface components {
             source?: string;
             value?: string;
         };
+        OpenReview: {
+            /** @description as the server lists it now */
+            after: unknown;
+            /** @description as it was accepted */
+            before?: unknown;
+            /**
+             * @description what agents are shown until then: the tool as it was accepted, or nothing
+             * @enum {string}
+             */
+            meanwhile: "old" | "nothing";
+            /** @enum {string} */
+            state: "new" | "changed";
+            /** @description what is suspicious about it */
+            suspicions: components["schemas"]["Suspicion"][];
+            tool: string;
+        };
         Operation: {
             /** @description description of the tool, where it is another one */
             description?: string;
@@ -3023,6 +3085,15 @@ export interface components {
         };
         Returned: {
             token: string;
+        };
+        ReviewAccept: {
+            /** @description everything that waits */
+            all?: boolean;
+            tools?: components["schemas"]["AcceptedTool"][];
+        };
+        ReviewMode: {
+            /** @enum {string} */
+            mode: "trust" | "changes" | "all";
         };
         Roster: {
             /** @description remove what the roster does not name */
@@ -3396,6 +3467,18 @@ export interface components {
             /** @description the version that was read; without it the newest is altered */
             version?: number;
         };
+        ServerReview: {
+            /**
+             * @description trust: whatever it lists is shown; changes: what is new or changed is kept back; all: everything is, until it is reviewed
+             * @enum {string}
+             */
+            mode: "trust" | "changes" | "all";
+            /** @description tools that wait for a review, the most suspicious first */
+            open: components["schemas"]["OpenReview"][];
+            server: string;
+            /** @description tools that it lists */
+            tools: number;
+        };
         SignIn: {
             /** @description agent that has a grant of its own */
             agent: string;
@@ -3519,6 +3602,14 @@ export interface components {
             name: string;
             /** @enum {string} */
             noun: "server" | "person" | "agent" | "bundle" | "rule";
+        };
+        Suspicion: {
+            /** @enum {string} */
+            code: "instructs-the-model" | "hides-from-people" | "names-another-tool" | "asks-for-secrets" | "sends-elsewhere" | "invisible-text" | "encoded-text" | "overlong" | "claims-less";
+            /** @description where it is */
+            excerpt?: string;
+            /** @description what is the matter, in words */
+            text: string;
         };
         Terms: {
             /**
@@ -5901,6 +5992,35 @@ export interface operations {
             };
         };
     };
+    listReviews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the tool lists of servers are reviewed, with what waits for a review */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerReview"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     exportRoster: {
         parameters: {
             query?: never;
@@ -6709,6 +6829,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServerInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setReviewMode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewMode"];
+            };
+        };
+        responses: {
+            /** @description Set how a server's tool list is reviewed; it is in force at once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerReview"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acceptTools: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewAccept"];
+            };
+        };
+        responses: {
+            /** @description Accept tools of a server as it lists them now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerReview"];
                 };
             };
             /** @description what went wrong, and what helps */

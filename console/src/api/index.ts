@@ -60,6 +60,7 @@ import type {
   Rehearsed,
   Registration,
   ResetPassword,
+  ReviewAccept,
   Role,
   Rule,
   RulePatch,
@@ -67,6 +68,7 @@ import type {
   SentTo,
   Server,
   ServerPatch,
+  ServerReview,
   SignIn,
   SignInProblem,
   SignInTry,
@@ -149,6 +151,10 @@ export const updateBudget = (name: string, body: BudgetPatch) => request<Budget>
 export const resetBudget = (name: string) => request<Budget>('POST', `/api/budgets/${seg(name)}/reset`)
 export const removeBudget = (name: string) => request<void>('DELETE', `/api/budgets/${seg(name)}`)
 export const rehearse = (body: Rehearsal) => request<Rehearsed>('POST', '/api/rehearsals', body)
+export const reviews = () => request<ServerReview[]>('GET', '/api/reviews')
+export const setReviewMode = (server: string, mode: ServerReview['mode']) =>
+  request<ServerReview>('PUT', `/api/servers/${seg(server)}/review`, { mode })
+export const acceptTools = (server: string, body: ReviewAccept) => request<ServerReview>('POST', `/api/servers/${seg(server)}/review`, body)
 export const labels = () => request<Label[]>('GET', '/api/labels')
 export const alterLabels = (body: LabelPatch) => request<Label[]>('PATCH', '/api/labels', body)
 export const bundles = () => request<Bundle[]>('GET', '/api/bundles')

@@ -17,6 +17,7 @@ import {
   SwitchButton,
   Ticket,
   User,
+  View,
 } from '@element-plus/icons-vue'
 import { ElIcon } from 'element-plus'
 import { computed } from 'vue'
@@ -43,6 +44,7 @@ const everybodys = [
   { to: '/rules', text: 'Rules', icon: Stamp },
   { to: '/labels', text: 'Labels', icon: PriceTag },
   { to: '/budgets', text: 'Budgets', icon: Coin },
+  { to: '/review', text: 'Review', icon: View },
   { to: '/held', text: 'Held calls', icon: AlarmClock },
   { to: '/journal', text: 'Journal', icon: List },
   { to: '/secrets', text: 'Secrets', icon: Key },

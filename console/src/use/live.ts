@@ -1,7 +1,7 @@
 import { onScopeDispose, ref } from 'vue'
 import type { Call } from '../api'
 
-type Topic = 'servers' | 'agents' | 'rules' | 'secrets' | 'people' | 'sign-ins' | 'held' | 'labels' | 'bundles' | 'budgets'
+type Topic = 'servers' | 'agents' | 'rules' | 'secrets' | 'people' | 'sign-ins' | 'held' | 'labels' | 'bundles' | 'budgets' | 'reviews'
 type TopicFn = (topic: Topic) => void
 type CallsFn = (calls: Call[]) => void
 
