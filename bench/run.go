@@ -131,6 +131,9 @@ func run(ctx context.Context, o options) error {
 	if err := warm(ctx, o, up); err != nil {
 		return err
 	}
+	if err := decisions(); err != nil {
+		return err
+	}
 	for _, n := range o.sessions {
 		if err := idle(ctx, o, n, up); err != nil {
 			return err
@@ -340,6 +343,8 @@ func idle(ctx context.Context, o options, sessions int, up string) error {
 	time.Sleep(time.Second)
 	before := service.rss()
 	many := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8, DisableCompression: true}}
+	var streams []*http.Response
+	var session http.Header
 	for range sessions {
 		own := h.Clone()
 		if err := openSession(ctx, base+"/mcp", own); err != nil {
@@ -358,10 +363,11 @@ func idle(ctx context.Context, o options, sessions int, up string) error {
 		if line, err := bufio.NewReader(res.Body).ReadString('\n'); err != nil || line != ": open\n" {
 			return fmt.Errorf("the stream did not open: %q %w", line, err)
 		}
+		streams, session = append(streams, res), own
 	}
 	time.Sleep(time.Second)
 	after := service.rss()
 	fmt.Printf("%d idle sessions, each with its event stream open: %.1f KiB each (resident memory %d MiB before, %d MiB after)\n",
 		sessions, float64(after-before)/float64(sessions)/1024, before>>20, after>>20)
-	return nil
+	return revocation(ctx, base, session, streams)
 }

@@ -27,6 +27,7 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
@@ -94,6 +95,7 @@ type Services struct {
 	Takeover   *takeover.Service
 	Policy     *policy.Service
 	Rehearse   *rehearse.Service
+	History    *history.Service
 	Labels     *labels.Service
 	Held       *approval.Room
 	Budgets    *budget.Service

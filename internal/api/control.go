@@ -1,8 +1,11 @@
 package api
 
 import (
+	"time"
+
 	"bouncer/internal/apitype"
 	"bouncer/internal/control/approval"
+	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
@@ -24,6 +27,32 @@ func explainRoutes(svc *policy.Service) []route {
 			summary: "Whether an agent may use a tool, by which rule, and what would have to change",
 			in:      apitype.ExplainQuery{}, out: apitype.Explained{}, status: 200,
 			handle: with(func(c *call, in apitype.ExplainQuery) (any, error) { return svc.Explain(c.Context(), c.person, in) }),
+		},
+	}
+}
+
+// historyRoutes are the rows of what agents could use before.
+func historyRoutes(svc *history.Service) []route {
+	return []route{
+		{
+			method: get, path: "/api/agents/{name}/reach-changes", id: "reachChanges", action: access.SeeAgents,
+			summary: "What an agent can use at one time and could not at another",
+			query:   []queryField{{"since", "RFC 3339"}, {"until", "RFC 3339; now if left out"}},
+			out:     apitype.ReachDifference{}, status: 200,
+			handle: func(c *call) (any, error) {
+				var times [2]time.Time
+				for i, field := range [...]string{"since", "until"} {
+					text := c.URL.Query().Get(field)
+					if text == "" && field == "until" {
+						continue
+					}
+					var err error
+					if times[i], err = time.Parse(time.RFC3339, text); err != nil {
+						return nil, &team.FieldError{Field: field, Why: "is no time; one looks like 2026-12-04T18:00:00Z"}
+					}
+				}
+				return svc.Compare(c.Context(), c.person, c.name("name"), times[0], times[1])
+			},
 		},
 	}
 }

@@ -27,6 +27,7 @@ func (a *API) table() []route {
 		ruleRoutes(a.s.Policy),
 		explainRoutes(a.s.Policy),
 		rehearsalRoutes(a.s.Rehearse),
+		historyRoutes(a.s.History),
 		labelRoutes(a.s.Labels),
 		heldRoutes(a.s.Held),
 		budgetRoutes(a.s.Budgets),

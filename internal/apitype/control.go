@@ -200,3 +200,22 @@ type RehearsedSample struct {
 	At        time.Time `json:"at"`
 	Arguments string    `json:"arguments" doc:"masked and bounded"`
 }
+
+// ReachDifference is what an agent can use at one time and could not at another.
+type ReachDifference struct {
+	Agent  string        `json:"agent"`
+	Since  time.Time     `json:"since"`
+	Until  time.Time     `json:"until"`
+	Before int           `json:"before" doc:"tools that it could use then"`
+	After  int           `json:"after" doc:"tools that it could use at the end"`
+	Tools  []ReachChange `json:"tools" doc:"those that differ"`
+}
+
+// ReachChange is a tool of which the decision is another one at two times. It is by the
+// rules and the tool lists alone, whatever the health of servers.
+type ReachChange struct {
+	Server string `json:"server"`
+	Tool   string `json:"tool"`
+	Before string `json:"before" doc:"admitted, within limits or held; empty for not at all"`
+	After  string `json:"after" doc:"likewise"`
+}

@@ -25,6 +25,7 @@ import (
 	"bouncer/internal/api"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/history"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
@@ -58,18 +59,19 @@ type Service struct {
 	Settings      Settings
 	Gateway       *relay.Gateway
 
-	log    *slog.Logger
-	lock   *os.File
-	disk   *disk.Watch
-	store  *store.Store
-	masks  *mask.Set
-	parts  parts
-	jnl    *journal.Journal
-	held   *approval.Room
-	meter  *budget.Meter
-	server *http.Server
-	served chan error
-	ended  chan struct{}
+	log     *slog.Logger
+	lock    *os.File
+	disk    *disk.Watch
+	store   *store.Store
+	masks   *mask.Set
+	parts   parts
+	jnl     *journal.Journal
+	held    *approval.Room
+	meter   *budget.Meter
+	history *history.Service
+	server  *http.Server
+	served  chan error
+	ended   chan struct{}
 }
 
 // Start starts the service; Stop ends it. Logs go to out.
@@ -216,6 +218,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
+	svc.history.Close()
 	svc.parts.close(end)
 	svc.meter.Close()
 	svc.jnl.Close()

@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
@@ -171,6 +172,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.meter)
+	svc.history = history.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.log)
+	svc.history.Start()
+	later(svc.history.Close)
+	all.History = svc.history
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held = labels.New(svc.store, reg), svc.held

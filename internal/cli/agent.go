@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -139,14 +140,23 @@ func agentAddCommand() command {
 
 func agentReachCommand() command {
 	var admitted bool
+	var since, until string
 	return command{
 		noun: "agent", verb: "reach", args: "[NAME]", short: "List every tool, with whether an agent can use it and why; without a name, of all agents at a glance",
 		long: `Without a name it is one line for each tool and one column for each agent: yes; lim for
 within limits; held; spent for a budget that is spent; cred for a missing credential; down
-for a server that does not answer; nothing for what is refused.`,
-		example: "bouncer agent reach marit-quill\nbouncer agent reach --admitted",
-		flags:   func(f *flag.FlagSet) { f.BoolVar(&admitted, "admitted", false, "only what can be used") },
+for a server that does not answer; nothing for what is refused. With --since it is what
+an agent can use now, or could at --until, and could not then, and the other way round.`,
+		example: "bouncer agent reach marit-quill\nbouncer agent reach --admitted\nbouncer agent reach marit-quill --since 'mon 09:00'",
+		flags: func(f *flag.FlagSet) {
+			f.BoolVar(&admitted, "admitted", false, "only what can be used")
+			f.StringVar(&since, "since", "", "`when` to compare with: 3d ago, mon 09:00, 2026-12-04 18:00")
+			f.StringVar(&until, "until", "", "`when` to compare until; now if left out")
+		},
 		run: func(ctx context.Context, t *task) error {
+			if since != "" {
+				return t.reachSince(ctx, since, until)
+			}
 			if len(t.args) == 0 {
 				return fetch(ctx, t, "/api/reach", func(m apitype.ReachMatrix) error { return t.showMatrix(m, admitted) })
 			}
@@ -183,6 +193,35 @@ for a server that does not answer; nothing for what is refused.`,
 			return t.table([]string{"SERVER", "TOOL", "AGENT SEES", "CAN USE", "SAYS", "WHY"}, rows)
 		},
 	}
+}
+
+// reachSince shows what an agent can use and could not at a time, and the other way round.
+func (t *task) reachSince(ctx context.Context, since, until string) error {
+	if len(t.args) == 0 {
+		return &usageError{"--since needs the name of an agent", "as in: bouncer agent reach marit-quill --since 3d"}
+	}
+	q := url.Values{}
+	for name, text := range map[string]string{"since": since, "until": until} {
+		if text == "" {
+			continue
+		}
+		at, err := span.Past(strings.TrimSuffix(text, " ago"), time.Now())
+		if err != nil {
+			return &usageError{"--" + name + ": " + err.Error(), "as in: --" + name + " 'mon 09:00'"}
+		}
+		q.Set(name, at.UTC().Format(time.RFC3339))
+	}
+	return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/reach-changes?"+q.Encode(), func(d apitype.ReachDifference) error {
+		fmt.Fprintf(t.Out, "%s could use %d tools at %s, and %d at %s\n", d.Agent, d.Before, clock(d.Since), d.After, clock(d.Until))
+		if len(d.Tools) == 0 {
+			return t.done("they are the same")
+		}
+		var rows [][]string
+		for _, c := range d.Tools {
+			rows = append(rows, []string{c.Server + "/" + c.Tool, c.Before, c.After})
+		}
+		return t.table([]string{"TOOL", "THEN", "LATER"}, rows)
+	})
 }
 
 // cellWords are the letters of the matrix in words.

@@ -182,6 +182,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/agents/{name}/reach-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an agent can use at one time and could not at another */
+        get: operations["reachChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/backup": {
         parameters: {
             query?: never;
@@ -2860,10 +2877,31 @@ export interface components {
             /** @description page of the console to come back to */
             back?: string;
         };
+        ReachChange: {
+            /** @description likewise */
+            after: string;
+            /** @description admitted, within limits or held; empty for not at all */
+            before: string;
+            server: string;
+            tool: string;
+        };
         ReachColumn: {
             labels?: string[];
             server: string;
             tools: components["schemas"]["ReachTool"][];
+        };
+        ReachDifference: {
+            /** @description tools that it could use at the end */
+            after: number;
+            agent: string;
+            /** @description tools that it could use then */
+            before: number;
+            /** Format: date-time */
+            since: string;
+            /** @description those that differ */
+            tools: components["schemas"]["ReachChange"][];
+            /** Format: date-time */
+            until: string;
         };
         ReachMatrix: {
             agents: components["schemas"]["ReachRow"][];
@@ -4160,6 +4198,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReachedTool"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reachChanges: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339 */
+                since?: string;
+                /** @description RFC 3339; now if left out */
+                until?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What an agent can use at one time and could not at another */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReachDifference"];
                 };
             };
             /** @description what went wrong, and what helps */

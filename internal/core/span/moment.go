@@ -9,6 +9,26 @@ import (
 
 var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
+// Past is Moment for what has been: a length of time ago, the last time that it was that
+// clock time or day.
+func Past(text string, now time.Time) (time.Time, error) {
+	at, err := Moment(text, now)
+	if err != nil || !at.After(now) {
+		return at, err
+	}
+	if d, err := Parse(strings.ToLower(strings.TrimSpace(text))); err == nil {
+		return now.Add(-d), nil
+	}
+	if strings.Contains(text, "-") {
+		return at, fmt.Errorf("%.40q has not come yet", text)
+	}
+	back := -1
+	if strings.Contains(strings.TrimSpace(text), " ") {
+		back = -7
+	}
+	return at.AddDate(0, 0, back), nil
+}
+
 // Moment reads a point in time as people write it: a length of time from now (3d, 12h), a
 // clock time (18:00, the next there is), a day of the week with one (fri 18:00), a date
 // with or without one (2026-12-04 18:00), or RFC 3339. Times without a zone are in the

@@ -49,6 +49,16 @@ func TestMoments(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, want, at.Format(time.RFC3339), text)
 	}
+	for text, want := range map[string]string{
+		"3d": "2026-03-22T12:30:00+01:00", "18:00": "2026-03-24T18:00:00+01:00", "09:00": "2026-03-25T09:00:00+01:00",
+		"mon 09:00": "2026-03-23T09:00:00+01:00", "wed 18:00": "2026-03-18T18:00:00+01:00", "2026-03-01": "2026-03-01T00:00:00+01:00",
+	} {
+		at, err := Past(text, now)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, at.Format(time.RFC3339), text)
+	}
+	_, err = Past("2027-03-01", now)
+	assert.ErrorContains(t, err, "has not come yet")
 	for _, bad := range []string{"", "-3d", "soon", "fri", "someday 18:00", "25:00", "2026-13-01"} {
 		_, err := Moment(bad, now)
 		assert.ErrorContains(t, err, "is no time", bad)
