@@ -6,11 +6,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 	"time"
 
+	"bouncer/internal/control/finder"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/tools"
+	"bouncer/internal/snapshot"
 )
 
 // decisions measures, in this process, what deciding costs among many rules and tools, and
@@ -41,8 +45,8 @@ func decisions() error {
 		ID: "n", Name: "n", Effect: rules.Admit, Agent: "*", Server: "*", Tool: "order",
 		Terms: rules.Terms{Narrow: json.RawMessage(`{"properties":{"litres":{"maximum":5000},"port":{"enum":["Skerrow","Holm Voe"]}}}`)},
 	})
-	order := &rules.Object{Name: "order", Tool: true, Schema: json.RawMessage(
-		`{"type":"object","properties":{"litres":{"type":"integer"},"port":{"type":"string"},"vessel":{"type":"string"}},"required":["litres","port"]}`)}
+	order := &rules.Object{Name: "order", Tool: true, Schema: json.RawMessage(`{"type":"object","required":["litres","port"],
+		"properties":{"litres":{"type":"integer"},"port":{"type":"string"},"vessel":{"type":"string"}}}`)}
 	shape, err := rules.Compile(narrow, now, nil).For(who).On(rules.Host{Name: "echo"}).Shape(order, nil)
 	if err != nil {
 		return err
@@ -54,7 +58,51 @@ func decisions() error {
 	judging := per(func() { shape.Judge(args) })
 	fmt.Printf("\ndeciding among %d rules and %d tools: %v without arguments, %v more with a narrowing; compiling the rules %v\n",
 		many, many, deciding.Round(10*time.Nanosecond), judging.Round(100*time.Nanosecond), compiling.Round(time.Millisecond))
-	return nil
+	return searches(many)
+}
+
+// searches measures, in this process, what finding a tool in words costs among many.
+func searches(many int) error {
+	index, err := finder.New(slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer index.Close()
+	verbs := []string{"list", "get", "create", "update", "archive", "export", "count", "share", "approve", "comment on"}
+	things := []string{"invoice", "ticket", "engine log", "spare part", "cabin", "lifeboat", "permit", "weather report", "booking", "refund"}
+	server := &snapshot.Server{Name: "office"}
+	server.Offer.Lists = map[tools.Kind][]tools.Tool{}
+	for i := range many {
+		verb, thing := verbs[i%len(verbs)], things[i/len(verbs)%len(things)]
+		raw := fmt.Sprintf(`{"name":"%s_%s_%d","description":"%s the %s of berth %d.","inputSchema":{"type":"object","properties":{
+			"berth":{"type":"string","description":"where the %s is"},"day":{"type":"string"}}}}`,
+			strings.ReplaceAll(verb, " ", "_"), strings.ReplaceAll(thing, " ", "_"), i, verb, thing, i, thing)
+		list, _, _, err := tools.ReadPage(tools.Tools, []byte(`{"tools":[`+raw+`]}`))
+		if err != nil {
+			return err
+		}
+		server.Offer.Lists[tools.Tools] = append(server.Offer.Lists[tools.Tools], list...)
+	}
+	now := snapshot.New()
+	now.Servers[server.Name] = server
+	began := time.Now()
+	if err := index.Take(context.Background(), now); err != nil {
+		return err
+	}
+	indexing := time.Since(began)
+	var failed error
+	n := 0
+	ask := func(words string, within bool) time.Duration {
+		return per(func() {
+			n++ // another berth each time, so that nothing is remembered of it
+			err := index.Find(context.Background(), fmt.Sprintf(words, n%many), 5, func(string, string) bool { return within })
+			failed = errors.Join(failed, err)
+		}).Round(10 * time.Microsecond)
+	}
+	fmt.Printf("finding a tool in words among %d: %v; of words that many have %v; where none is within reach %v; reading all of them in %v\n",
+		many, ask("please archive the weather report of berth %d", true), ask("create a permit %d for a day at a berth", true),
+		ask("berth day %d", false), indexing.Round(time.Millisecond))
+	return failed
 }
 
 // revocation measures how long it takes, with so many sessions open, until a new refusal

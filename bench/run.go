@@ -363,7 +363,8 @@ func idle(ctx context.Context, o options, sessions int, up string) error {
 		if line, err := bufio.NewReader(res.Body).ReadString('\n'); err != nil || line != ": open\n" {
 			return fmt.Errorf("the stream did not open: %q %w", line, err)
 		}
-		streams, session = append(streams, res), own
+		session = own
+		streams = append(streams, res) //nolint:bodyclose // it is, when all have been counted
 	}
 	time.Sleep(time.Second)
 	after := service.rss()

@@ -184,6 +184,14 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 		}
 		a.Confirmed = *p.Confirmed
 	}
+	if p.Finder != nil {
+		a.Finder = *p.Finder
+	}
+	if p.ContextTokens != nil {
+		if a.ContextTokens = *p.ContextTokens; a.ContextTokens < 0 || a.ContextTokens > 100_000_000 {
+			return a, &team.FieldError{Field: "contextTokens", Why: "must be between 0 and 100,000,000"}
+		}
+	}
 	err = svc.registry.Write(
 		ctx,
 		registry.Change{
@@ -210,7 +218,8 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 // revertTo is what makes an agent again what it is before an alteration. What a change
 // of the owner ends stays ended.
 func revertTo(a team.Agent) *team.Revert {
-	back := apitype.AgentPatch{Kind: &a.Kind, Owner: &a.Owner, Paused: &a.Paused, Confirmed: &a.Confirmed}
+	back := apitype.AgentPatch{Kind: &a.Kind, Owner: &a.Owner, Paused: &a.Paused, Confirmed: &a.Confirmed,
+		Finder: &a.Finder, ContextTokens: &a.ContextTokens}
 	return registry.Revert(team.RevertAgent, a.ID, a.Name, a.Version+1, back)
 }
 

@@ -73,7 +73,10 @@ type AgentPatch struct {
 	Paused *bool   `json:"paused,omitempty"`
 	// Confirmed can be set by admins and maintainers only.
 	Confirmed *bool `json:"confirmed,omitempty" doc:"stand for the agent's name, so that rules bind it that name agents by a pattern; admins and maintainers only"`
-	Version   *int  `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
+	// Finder has two small tools listed, to search the others and to call them.
+	Finder        *bool `json:"finder,omitempty" doc:"it searches its tools with two small ones instead of having all listed"`
+	ContextTokens *int  `json:"contextTokens,omitempty" doc:"size of its context window in tokens; 0 for not known"`
+	Version       *int  `json:"version,omitempty" doc:"the version that was read; without it the newest is altered"`
 }
 
 // ReachedTool is one tool with whether an agent can use it, and why.

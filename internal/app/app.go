@@ -25,6 +25,7 @@ import (
 	"bouncer/internal/api"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/disk"
@@ -67,6 +68,7 @@ type Service struct {
 	parts   parts
 	jnl     *journal.Journal
 	held    *approval.Room
+	finder  *finder.Index
 	meter   *budget.Meter
 	history *history.Service
 	server  *http.Server
@@ -219,6 +221,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
 	svc.history.Close()
+	svc.finder.Close()
 	svc.parts.close(end)
 	svc.meter.Close()
 	svc.jnl.Close()

@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
@@ -103,6 +104,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	there := &presence.Log{Now: s.Now}
 	svc.held = approval.New(approval.Options{Store: svc.store, Events: hub, Masker: svc.masks.Masker, Book: book, Log: svc.log, Now: s.Now})
 	later(svc.held.Close)
+	if svc.finder, err = finder.New(svc.log); err != nil {
+		return nil, err
+	}
+	later(svc.finder.Close)
 	svc.meter = budget.New(svc.store, svc.log, s.Now)
 	if err := svc.meter.Start(ctx); err != nil {
 		return nil, err
@@ -110,7 +115,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.meter.Close)
 	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies, Present: there.Present, Held: svc.held, Budgets: svc.meter,
+		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
+		Present: there.Present, Held: svc.held, Budgets: svc.meter, Finder: svc.finder,
 	})
 	later(func() { svc.Gateway.Close(ctx) })
 
@@ -172,6 +178,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Address: svc.Address, Redirect: redirect, Log: svc.log, Provider: provider, PasswordCost: s.PasswordCost,
 	})
 	all.Policy = policy.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.meter)
+	svc.finder.Start(reg)
 	svc.history = history.New(svc.store, reg, all.Agents, coming(svc.Gateway, there), svc.log)
 	svc.history.Start()
 	later(svc.history.Close)

@@ -181,7 +181,9 @@ an agent can use now, or could at --until, and could not then, and the other way
 			}
 			var rows [][]string
 			for _, r := range list {
-				can := map[string]string{"answer": "yes", "held": "held", "spent": "spent", "no-credential": "not yet", "unreachable": "not now"}[r.Next]
+				can := map[string]string{
+					"answer": "yes", "held": "held", "spent": "spent", "no-credential": "not yet", "unreachable": "not now",
+				}[r.Next]
 				if can == "" {
 					can = "no"
 				}
@@ -418,20 +420,34 @@ func agentRevokeCommand() command {
 }
 
 func agentUpdateCommand() command {
-	var owner, kind string
+	var owner, kind, finder string
 	var toTeam bool
+	var tokens int
 	return command{
-		noun: "agent", verb: "update", args: "NAME", short: "Hand an agent over, or alter its kind",
-		long: `Whoever gets it makes passes of their own: those that there are, and the
+		noun: "agent", verb: "update", args: "NAME", short: "Hand an agent over, or alter its kind and how its tools are listed",
+		long: `With --finder on, an agent is listed two small tools instead of all: one searches the
+others in words, one calls what was found, under the same rules. Whoever gets it makes passes of their own: those that there are, and the
 credentials and sign-ins that it had of its own, end with the handover.`,
 		example: "bouncer agent update night-watch --owner joss",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&owner, "owner", "", "`person` who owns it from now on")
 			f.BoolVar(&toTeam, "team", false, "the team owns it from now on")
 			f.StringVar(&kind, "kind", "", "which assistant it is, in a `word`")
+			f.StringVar(&finder, "finder", "", "on or off (`word`): two small tools instead of all")
+			f.IntVar(&tokens, "context-tokens", 0, "size of its context window in `tokens`; 0 for not known")
 		},
 		run: func(ctx context.Context, t *task) error {
 			in := apitype.AgentPatch{}
+			if t.given["finder"] {
+				on := finder == "on"
+				if !on && finder != "off" {
+					return &usageError{"--finder is on or off", "as in: bouncer agent update quay-voice --finder on"}
+				}
+				in.Finder = &on
+			}
+			if t.given["context-tokens"] {
+				in.ContextTokens = &tokens
+			}
 			if t.given["owner"] || toTeam {
 				in.Owner = &owner
 			}
@@ -442,7 +458,10 @@ credentials and sign-ins that it had of its own, end with the handover.`,
 				in.Kind = &kind
 			}
 			if in == (apitype.AgentPatch{}) {
-				return &usageError{"nothing is to be altered", "give --owner, --team or --kind; bouncer agent update -h shows an example"}
+				return &usageError{
+					"nothing is to be altered",
+					"give --owner, --team, --kind, --finder or --context-tokens; bouncer agent update -h shows an example",
+				}
 			}
 			return submit(ctx, t, http.MethodPatch, "/api/agents/"+seg(t.args[0]), in, func(a team.Agent) error {
 				whose := a.Owner

@@ -112,7 +112,8 @@ func (e *failure) Error() string { return e.what }
 func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
-		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(), signInCommands(), journalCommands(),
+		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
+		signInCommands(), journalCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 

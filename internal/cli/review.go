@@ -63,7 +63,9 @@ func (t *task) openReview(ctx context.Context, server, tool string) (apitype.Ope
 			return r.Open[at], nil
 		}
 	}
-	return apitype.OpenReview{}, &failure{exitNotFound, fmt.Sprintf("%s/%s does not wait for a review", server, tool), "bouncer review list shows what does"}
+	return apitype.OpenReview{}, &failure{
+		exitNotFound, fmt.Sprintf("%s/%s does not wait for a review", server, tool), "bouncer review list shows what does",
+	}
 }
 
 func reviewShowCommand() command {

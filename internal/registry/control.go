@@ -41,7 +41,7 @@ func sortLabels(list []team.Label) words {
 // agent is an agent with what rules hold it against.
 func (w words) agent(a team.Agent, owner team.Person) *snapshot.Agent {
 	return &snapshot.Agent{
-		ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: w.agents[a.ID],
+		ID: a.ID, Name: a.Name, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: w.agents[a.ID], Finder: a.Finder,
 		OwnerID: owner.ID, FullName: owner.FullName, Role: string(owner.Role), Groups: w.people[owner.ID],
 	}
 }

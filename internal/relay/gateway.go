@@ -46,6 +46,8 @@ type Options struct {
 	Held held.Room
 	// Budgets counts calls against their budgets; nil for without any.
 	Budgets carry.Meter
+	// Finder searches tools, for agents that have them found instead of listed; nil for none.
+	Finder Finder
 }
 
 // Gateway serves /mcp and /mcp/{server}, and /sse and /sse/{server} for agents of

@@ -211,6 +211,12 @@ func (d *Gateway) request(ctx context.Context, c *carry.Caller, body []byte, f w
 	id := f.ID.Of(body)
 	switch f.Method {
 	case "tools/call", "prompts/get", "resources/read", "completion/complete":
+		if c.Catalog.Finder && d.o.Finder != nil && f.Method == "tools/call" {
+			var done bool
+			if body, f, p, done = d.finding(ctx, c, body, f, p, out); done {
+				return nil
+			}
+		}
 		return d.carrier.Carry(ctx, c, body, f, p, out)
 	case "tasks/get", "tasks/result", "tasks/cancel", "tasks/update":
 		if c.Stateless() && !c.Caps.Tasks {

@@ -107,7 +107,7 @@ func (w *Snapshot) reach(a *Agent, mine *rules.Bound, varies bool) *Reach {
 		v.servers[s.Name].Varies = varies
 	}
 	v.all = newCatalog(nil, all)
-	v.all.Varies = varies
+	v.all.Varies, v.all.Finder = varies, a.Finder
 	return v
 }
 
@@ -193,8 +193,13 @@ func (s *Server) Objects(kind tools.Kind) []rules.Object {
 type Catalog struct {
 	// Varies is set when the circumstances of a request make a difference to the agent.
 	Varies bool
+	// Finder is set where two small tools are listed, to search the others and to call them.
+	Finder bool
 	one    *Server // the server of the address; nil on /mcp
 	lists  map[tools.Kind]*List
+
+	owned sync.Once
+	own   map[ownName]*Target // for finding; made when first asked for
 }
 
 // List is one list of a catalog, rendered for both eras when first asked for.
@@ -341,11 +346,23 @@ func (s *Catalog) Find(kind tools.Kind, name string) *Target {
 // Page returns one page of a list as the result of listing; ok is false when the
 // cursor is not one of this list as it is now.
 func (s *Catalog) Page(kind tools.Kind, cursor string, stateless bool) (result []byte, ok bool) {
+	if s.Finder && kind == tools.Tools {
+		return finderPage(stateless), cursor == ""
+	}
 	return s.lists[kind].page(cursor, stateless)
 }
 
 // Count returns how many entries a list has, and what tells it from another one.
 func (s *Catalog) Count(kind tools.Kind) (n int, digest string) {
+	if s.Finder && kind == tools.Tools {
+		return 2, finderDigest
+	}
+	return s.All(kind)
+}
+
+// All returns how many entries there are, listed or to be found, and what tells them from
+// others.
+func (s *Catalog) All(kind tools.Kind) (n int, digest string) {
 	if l := s.lists[kind]; l != nil {
 		return len(l.sorted), l.digest
 	}
@@ -355,8 +372,12 @@ func (s *Catalog) Count(kind tools.Kind) (n int, digest string) {
 // Digests tells two states of a catalog apart, list by list: tools, prompts, and
 // resources with templates.
 func (s *Catalog) Digests() [3]string {
+	listed := s.lists[tools.Tools].digest
+	if s.Finder {
+		listed = finderDigest
+	}
 	return [3]string{
-		s.lists[tools.Tools].digest,
+		listed,
 		s.lists[tools.Prompts].digest,
 		s.lists[tools.Resources].digest + s.lists[tools.Templates].digest,
 	}
@@ -446,6 +467,9 @@ func (s *Catalog) Instructions() string {
 		return "" // an agent that reaches nothing here learns nothing of the server
 	}
 	var b strings.Builder
+	if s.Finder {
+		b.WriteString("Search tools in words with find_tools, and call what was found with call_tool.\n\n")
+	}
 	seen := map[*Server]bool{}
 	for _, kind := range tools.Kinds {
 		for _, t := range s.lists[kind].sorted {

@@ -126,6 +126,8 @@ type Agent struct {
 	Labels                  []string
 	// Confirmed is set when somebody who may make rules stands for the name.
 	Confirmed bool
+	// Finder is set for an agent that searches its tools instead of having them listed.
+	Finder bool
 }
 
 // Subject is the agent as rules are held against it.

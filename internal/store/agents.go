@@ -10,7 +10,7 @@ import (
 	"bouncer/internal/core/team"
 )
 
-const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version, a.confirmed,
+const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused, a.created, a.version, a.confirmed, a.finder, a.context_tokens,
 	(SELECT count(*) FROM passes x WHERE x.agent = a.id AND x.revoked IS NULL AND x.expires > ?1),
 	(SELECT max(x.used) FROM passes x WHERE x.agent = a.id),
 	(SELECT max(x.expires) FROM passes x WHERE x.agent = a.id AND x.kind = 'pass' AND x.revoked IS NULL AND x.expires > ?1)
@@ -19,7 +19,10 @@ const agentQuery = `SELECT a.id, a.name, a.kind, coalesce(p.name, ''), a.paused,
 func scanAgent(r scanner) (v team.Agent, err error) {
 	var created int64
 	var seen, ends sql.NullInt64
-	err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Confirmed, &v.Passes, &seen, &ends)
+	err = r.Scan(
+		&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Paused, &created, &v.Version, &v.Confirmed, &v.Finder, &v.ContextTokens, &v.Passes,
+		&seen, &ends,
+	)
 	v.Created, v.Seen, v.Expires = fromMS(created), fromNull(seen), fromNull(ends)
 	return v, err
 }
@@ -53,8 +56,9 @@ func (t AgentTx) AddAgent(v team.Agent) error {
 // somebody else was quicker.
 func (t AgentTx) SetAgent(v team.Agent) error {
 	return t.alter("agents", v.ID, `UPDATE agents SET kind = ?, paused = ?, owner = (SELECT id
-		FROM people WHERE name = ?), confirmed = ?, version = version + 1
-		WHERE id = ? AND version = ?`, v.Kind, v.Paused, v.Owner, v.Confirmed, v.ID, v.Version)
+		FROM people WHERE name = ?), confirmed = ?, finder = ?, context_tokens = ?,
+		version = version + 1 WHERE id = ? AND version = ?`,
+		v.Kind, v.Paused, v.Owner, v.Confirmed, v.Finder, v.ContextTokens, v.ID, v.Version)
 }
 
 // RemoveAgent removes an agent with its passes and with the rules that admit something

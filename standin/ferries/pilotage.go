@@ -23,7 +23,9 @@ func pilotsOnDuty() toolserver.Tool {
 		Name: "pilots_on_duty", Title: "Pilots on duty", ReadOnly: true, Description: "Lists the pilots who are on duty, with their harbour.",
 		Schema: `{"type":"object","properties":{}}`,
 		Run: func(context.Context, *toolserver.Call) (any, error) {
-			return map[string]any{"pilots": []map[string]string{{"name": "Runa Skog", "harbour": "Skerrow"}, {"name": "Odd Falk", "harbour": "Holm Voe"}}}, nil
+			return map[string]any{"pilots": []map[string]string{
+				{"name": "Runa Skog", "harbour": "Skerrow"}, {"name": "Odd Falk", "harbour": "Holm Voe"},
+			}}, nil
 		},
 	}
 }

@@ -1785,6 +1785,8 @@ export interface components {
         Agent: {
             /** @description an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern */
             confirmed: boolean;
+            /** @description size of its context window in tokens; 0 for not known */
+            contextTokens: number;
             /** Format: date-time */
             created: string;
             /**
@@ -1792,6 +1794,8 @@ export interface components {
              * @description when the last of its valid passes ends
              */
             expires?: string;
+            /** @description it searches its tools with two small ones instead of having all listed */
+            finder: boolean;
             id: string;
             /** @description which assistant it is, in a word */
             kind: string;
@@ -1812,6 +1816,10 @@ export interface components {
         AgentPatch: {
             /** @description stand for the agent's name, so that rules bind it that name agents by a pattern; admins and maintainers only */
             confirmed?: boolean;
+            /** @description size of its context window in tokens; 0 for not known */
+            contextTokens?: number;
+            /** @description it searches its tools with two small ones instead of having all listed */
+            finder?: boolean;
             kind?: string;
             /** @description empty for the team */
             owner?: string;

@@ -214,7 +214,8 @@ func (svc *Service) Compare(ctx context.Context, by team.Person, name string, si
 	}
 	if !ok {
 		return out, &team.ConflictError{
-			Field: "since", Why: "nothing was noted of what " + name + " could use at that time", Hint: "choose a later time; it is noted from the agent's first day on",
+			Field: "since", Why: "nothing was noted of what " + name + " could use at that time",
+			Hint: "choose a later time; it is noted from the agent's first day on",
 		}
 	}
 	after := svc.stateOf(now, known)

@@ -154,7 +154,9 @@ func (svc *Service) Accept(ctx context.Context, by team.Person, name string, in 
 		}
 	}
 	if len(in.Tools) == 0 {
-		return have, &team.ConflictError{Field: "tools", Why: "nothing of " + name + " waits for a review", Hint: "bouncer review list shows what does"}
+		return have, &team.ConflictError{
+			Field: "tools", Why: "nothing of " + name + " waits for a review", Hint: "bouncer review list shows what does",
+		}
 	}
 	var accepted []tools.Tool
 	names := []string{}

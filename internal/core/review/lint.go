@@ -38,7 +38,7 @@ var phrases = []struct {
 	},
 	{
 		"asks-for-secrets", "it speaks of secrets or of private files",
-		regexp.MustCompile(`(?i)\b(password|passphrase|private key|api[ _-]?key|access token|credentials?|\.ssh\b|id_rsa|\.env\b|\.aws\b|session cookie|environment variables?)\b`),
+		regexp.MustCompile(`(?i)\b(password|passphrase|private key|api[ _-]?key|access token|credentials?|\.ssh\b|id_rsa|\.env\b|session cookie|environment variables?)\b`),
 	},
 	{
 		"sends-elsewhere", "it names an address that something could be sent to",

@@ -109,7 +109,8 @@ func strip(v any, schema bool) any {
 			if schema && annotations[name] {
 				continue
 			}
-			names := schema && (name == "properties" || name == "patternProperties" || name == "$defs" || name == "definitions" || name == "dependentSchemas")
+			names := schema && (name == "properties" || name == "patternProperties" || name == "dependentSchemas" ||
+				name == "$defs" || name == "definitions")
 			out[name] = strip(v[name], !names)
 		}
 		return out

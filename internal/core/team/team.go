@@ -77,10 +77,13 @@ type Agent struct {
 	Paused  bool       `json:"paused"`
 	Created time.Time  `json:"created"`
 	// Confirmed is set when somebody who may make rules stands for the name.
-	Confirmed bool       `json:"confirmed" doc:"an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern"`
-	Passes    int        `json:"passes" doc:"how many passes are valid now"`
-	Seen      *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
-	Version   int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
+	Confirmed bool `json:"confirmed" doc:"an admin or a maintainer stands for its name, so that rules bind it that name agents by a pattern"`
+	Passes    int  `json:"passes" doc:"how many passes are valid now"`
+	// Finder and ContextTokens are about its list of tools.
+	Finder        bool       `json:"finder" doc:"it searches its tools with two small ones instead of having all listed"`
+	ContextTokens int        `json:"contextTokens" doc:"size of its context window in tokens; 0 for not known"`
+	Seen          *time.Time `json:"seen,omitempty" doc:"when one of its passes was last shown"`
+	Version       int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
 // Pass is what an agent shows to be let in. The token itself is shown once and

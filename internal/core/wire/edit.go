@@ -65,3 +65,21 @@ func Wanted(level string, frame []byte, f Frame) bool {
 	at, _ := StringAt(frame, Member(frame, f.Params, "level"))
 	return Level(at) >= Level(level)
 }
+
+// WithSubject returns a request about something else by its name, read anew.
+func WithSubject(body []byte, f Frame, p Params, name string) ([]byte, Frame, Params, error) {
+	at := Member(body, f.Params, "name")
+	if at.Empty() {
+		return nil, f, p, fmt.Errorf("read the request: it names nothing")
+	}
+	altered := Splice(nil, body, Span{Start: 0, End: len(body)}, Edit{Span: at, With: Quote(name)})
+	f, err := ReadFrame(altered)
+	if err != nil {
+		return nil, f, p, fmt.Errorf("read the request: %w", err)
+	}
+	p, err = ReadParams(altered, f.Params, f.Method)
+	if err != nil {
+		return nil, f, p, fmt.Errorf("read the request: %w", err)
+	}
+	return altered, f, p, nil
+}
