@@ -18,33 +18,28 @@ import (
 // keys. How often a refusal was repeated is counted later and not covered.
 func sealHash(before []byte, seq int64, calls []KeyedCall) []byte {
 	h := sha256.New()
-	number := func(n int64) {
-		var b [8]byte
-		binary.BigEndian.PutUint64(b[:], uint64(n))
-		h.Write(b[:])
-	}
-	text := func(s string) {
-		number(int64(len(s)))
-		h.Write([]byte(s))
-	}
 	h.Write(before)
-	number(seq)
+	// Of one buffer, as many small writes cost more than the hash.
+	b := binary.BigEndian.AppendUint64(make([]byte, 0, 8<<10), uint64(seq))
 	for i := range calls {
 		c := &calls[i]
-		number(int64(c.Key))
+		b = binary.BigEndian.AppendUint64(b, uint64(c.Key))
 		for _, s := range [...]string{
 			c.Agent, c.Person, c.Server, c.Tool, c.Decision, c.Rule, c.Outcome, c.Error, c.Session, c.Arguments, c.Result, writeControl(c.Control),
 		} {
-			text(s)
+			b = append(binary.BigEndian.AppendUint64(b, uint64(len(s))), s...)
 		}
-		cut := int64(0)
+		cut := uint64(0)
 		if c.Cut {
 			cut = 1
 		}
-		for _, n := range [...]int64{c.Micros, int64(c.BytesIn), int64(c.BytesOut), cut} {
-			number(n)
+		for _, n := range [...]uint64{uint64(c.Micros), uint64(c.BytesIn), uint64(c.BytesOut), cut} {
+			b = binary.BigEndian.AppendUint64(b, n)
 		}
+		h.Write(b)
+		b = b[:0]
 	}
+	h.Write(b)
 	return h.Sum(nil)
 }
 
