@@ -66,7 +66,7 @@ var callFields = []queryField{
 	{"agent", "only this agent's calls"},
 	{"server", "only calls to this server"},
 	{"tool", "only tools that match this glob"},
-	{"decision", "admit or refuse"},
+	{"decision", "admit, refuse, or held for calls about which somebody was asked"},
 	{"outcome", "ok, tool-error, error, refused, cancelled, timeout or unreachable"},
 	{"rule", "only calls decided by the rule with this id"},
 	{"text", "only calls with this text in tool, error, arguments or result"},
@@ -85,8 +85,8 @@ func (c *call) callQuery() (journal.Query, error) {
 		Agent: v.Get("agent"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
 		Rule: v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
 	}
-	if d := q.Decision; d != "" && d != "admit" && d != "refuse" {
-		return q, &team.FieldError{Field: "decision", Why: "must be admit or refuse"}
+	if d := q.Decision; !oneOf(d, []string{"", team.DecisionAdmit, team.DecisionRefuse, "held"}) {
+		return q, &team.FieldError{Field: "decision", Why: "must be admit, refuse or held"}
 	}
 	if !oneOf(q.Outcome, append([]string{""}, team.Outcomes...)) {
 		return q, &team.FieldError{Field: "outcome", Why: "must be one of ok, tool-error, error, refused, cancelled, timeout, unreachable"}

@@ -29,7 +29,7 @@ func journalCommands() []command {
 			flags: func(f *flag.FlagSet) {
 				for _, d := range [][2]string{
 					{"agent", "only this agent's `name`"}, {"server", "only this server's `name`"}, {"tool", "only tools that match this `glob`"},
-					{"decision", "admit or refuse (`word`)"},
+					{"decision", "admit, refuse or held (`word`)"},
 					{"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")},
 					{"rule", "only calls decided by the rule with this `name` or id"},
 					{"text", "only calls with this `text` in tool, error, arguments or result"},

@@ -73,9 +73,11 @@ func (f *termFlags) add(fs *flag.FlagSet) {
 	fs.Var(&f.pins, "pin", "`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated")
 	fs.Var(&f.hide, "hide", "`field` taken out of results, like items.*.address; can be repeated")
 	fs.IntVar(&f.terms.ResultKiB, "result-kib", 0, "results are cut to so many `KiB`")
+	fs.IntVar(&f.terms.Order, "order", 0, "its `place` in lists, the smallest first; it decides nothing")
 	fs.StringVar(&f.holdFor, "hold-for", "", "how `long` a held call waits; 5m if left out")
 	fs.Var(&f.they, "decider", "who decides held calls: `group:NAME`, role:NAME or person:NAME; can be repeated")
 	fs.BoolVar(&f.terms.OwnDecides, "own-decides", false, "the agent's own person may decide too")
+	fs.BoolVar(&f.terms.AsksUser, "asks-user", false, "the agent's own user is asked instead, through the assistant, where it can ask")
 	fs.BoolVar(&f.disable, "disable", false, "keep it, but have it decide nothing")
 }
 
@@ -104,9 +106,11 @@ func (f *termFlags) fill(t *task, terms *rules.Terms) (bool, error) {
 		{"drop-pin", func() error { return f.dropPins(terms) }},
 		{"hide", func() error { terms.Hide = listOf(f.hide); return nil }},
 		{"result-kib", func() error { terms.ResultKiB = f.terms.ResultKiB; return nil }},
+		{"order", func() error { terms.Order = f.terms.Order; return nil }},
 		{"hold-for", func() error { return f.hold(terms) }},
 		{"decider", func() error { terms.Deciders = listOf(f.they); return nil }},
 		{"own-decides", func() error { terms.OwnDecides = f.terms.OwnDecides; return nil }},
+		{"asks-user", func() error { terms.AsksUser = f.terms.AsksUser; return nil }},
 		{"disable", func() error { terms.Disabled = f.disable; return nil }},
 		{"enable", func() error { terms.Disabled = !f.enable; return nil }},
 	}

@@ -49,6 +49,7 @@ type Verdict struct {
 	ByName   string // full name of the person
 	How      string
 	Word     string // to the agent
+	Asked    bool   // it was the agent's own user, asked through the assistant
 	// Arguments are to be sent instead; nil for those of the call.
 	Arguments json.RawMessage
 	// Waited is how long it took; 0 for a call that an earlier decision covers.
@@ -65,4 +66,10 @@ type Room interface {
 	// Wait returns what was decided. The error is an *UndecidedError when nobody did, and
 	// that of the context when it ended first.
 	Wait(ctx context.Context, c Call) (Verdict, error)
+	// Covered reports whether an earlier decision covers the call, so that nobody need be
+	// asked.
+	Covered(c Call) bool
+	// Settled notes what was decided elsewhere, begun so long ago, so that it is seen and
+	// covers the like where it says so.
+	Settled(c Call, v Verdict)
 }

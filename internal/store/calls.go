@@ -157,8 +157,14 @@ type CallFilter struct {
 	Limit                                        int
 }
 
+// DecisionHeld selects calls that a rule held, whatever became of them.
+const DecisionHeld = "held"
+
 func (f CallFilter) where() (string, []any) {
 	terms, args := []string{"1"}, []any{}
+	if f.Decision == DecisionHeld {
+		f.Decision, terms = "", append(terms, `instr(control, '"held":') > 0`)
+	}
 	add := func(term string, arg any) { terms, args = append(terms, term), append(args, arg) }
 	for _, c := range [...]struct{ column, value string }{
 		{"agent", f.Agent}, {"server", f.Server}, {"decision", f.Decision}, {"outcome", f.Outcome}, {"person", f.Owner},

@@ -1993,6 +1993,8 @@ export interface components {
             us: number;
         };
         CallControl: {
+            /** @description it was the agent's own user, asked through the assistant */
+            asked?: boolean;
             /** @description name of the budget that it was over */
             budget?: string;
             /** @description name of the person who decided the held call */
@@ -2634,6 +2636,8 @@ export interface components {
             agent: string;
             /** @description add it though it matches nothing yet */
             anyway?: boolean;
+            /** @description the agent's own user is asked instead, through the assistant, where it can ask (elicitation) */
+            asksUser?: boolean;
             /**
              * Format: date-time
              * @description before this it decides nothing
@@ -2674,6 +2678,8 @@ export interface components {
             network?: string;
             /** @description why, in a sentence; agents are told */
             note?: string;
+            /** @description place in lists, the smallest first; it decides nothing */
+            order?: number;
             /** @description the agent's own person may decide too */
             ownDecides?: boolean;
             /** @description only agents of this person */
@@ -3168,6 +3174,8 @@ export interface components {
             agent: string;
             /** @description agent that a rule with a plain name is for; whoever has the name later is not meant */
             agentId?: string;
+            /** @description the agent's own user is asked instead, through the assistant, where it can ask (elicitation) */
+            asksUser?: boolean;
             /**
              * Format: date-time
              * @description before this it decides nothing
@@ -3215,6 +3223,8 @@ export interface components {
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
             network?: string;
             note: string;
+            /** @description place in lists, the smallest first; it decides nothing */
+            order?: number;
             /** @description the agent's own person may decide too */
             ownDecides?: boolean;
             /** @description only agents of this person */
@@ -3658,6 +3668,8 @@ export interface components {
             text: string;
         };
         Terms: {
+            /** @description the agent's own user is asked instead, through the assistant, where it can ask (elicitation) */
+            asksUser?: boolean;
             /**
              * Format: date-time
              * @description before this it decides nothing
@@ -3692,6 +3704,8 @@ export interface components {
             narrow?: unknown;
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */
             network?: string;
+            /** @description place in lists, the smallest first; it decides nothing */
+            order?: number;
             /** @description the agent's own person may decide too */
             ownDecides?: boolean;
             /** @description only agents of this person */
@@ -4638,7 +4652,7 @@ export interface operations {
                 server?: string;
                 /** @description only tools that match this glob */
                 tool?: string;
-                /** @description admit or refuse */
+                /** @description admit, refuse, or held for calls about which somebody was asked */
                 decision?: string;
                 /** @description ok, tool-error, error, refused, cancelled, timeout or unreachable */
                 outcome?: string;
@@ -4688,7 +4702,7 @@ export interface operations {
                 server?: string;
                 /** @description only tools that match this glob */
                 tool?: string;
-                /** @description admit or refuse */
+                /** @description admit, refuse, or held for calls about which somebody was asked */
                 decision?: string;
                 /** @description ok, tool-error, error, refused, cancelled, timeout or unreachable */
                 outcome?: string;

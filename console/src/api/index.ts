@@ -93,6 +93,7 @@ export interface CallFilter {
   [key: string]: string | number | undefined
   agent?: string
   server?: string
+  decision?: string
   outcome?: string
   text?: string
   before?: string

@@ -117,7 +117,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     <ElButton v-if="a && !a.confirmed && may('agents.confirm')" @click="confirmName">Confirm the name</ElButton>
     <template v-if="a && mayKeep">
       <ElButton v-if="mayAct && may('servers.keep')" @click="adopting = true">Adopt a file</ElButton>
-      <ElButton @click="handing = true">Hand over</ElButton>
+      <ElButton @click="handing = true">Alter</ElButton>
       <ElButton @click="pause(!a.paused)">{{ a.paused ? 'Resume' : 'Pause' }}</ElButton>
       <ElButton type="danger" plain @click="remove">Remove</ElButton>
     </template>

@@ -18,7 +18,7 @@ const steps = [
   { text: 'last fortnight', step: 21600, count: 56 },
 ]
 const span = ref(0)
-const filter = reactive({ agent: '', server: '', outcome: '', text: '' })
+const filter = reactive({ agent: '', server: '', decision: '', outcome: '', text: '' })
 const rows = ref<api.Call[]>([])
 const more = ref(false)
 const selected = ref('')
@@ -73,6 +73,7 @@ watch(span, () => counts.load())
 const matches = (c: api.Call) =>
   (!filter.agent || c.agent === filter.agent) &&
   (!filter.server || c.server === filter.server) &&
+  (!filter.decision || (filter.decision === 'held' ? Boolean(c.control?.held) : c.decision === filter.decision)) &&
   (!filter.outcome || c.outcome === filter.outcome)
 let again = 0
 function arrive(calls: api.Call[]) {
@@ -134,6 +135,11 @@ function hold() {
     <ElSelect v-model="filter.server" class="pick" clearable placeholder="all servers" aria-label="Server"
       ><ElOption v-for="s in servers.data.value ?? []" :key="s.id" :value="s.name" :label="s.name"
     /></ElSelect>
+    <ElSelect v-model="filter.decision" class="pick" clearable placeholder="all decisions" aria-label="Decision">
+      <ElOption value="admit" label="admitted" />
+      <ElOption value="refuse" label="refused" />
+      <ElOption value="held" label="held" />
+    </ElSelect>
     <ElSelect v-model="filter.outcome" class="pick" clearable placeholder="all outcomes" aria-label="Outcome"
       ><ElOption v-for="o in outcomes" :key="o" :value="o" :label="o"
     /></ElSelect>

@@ -66,6 +66,7 @@ function further(r: api.Rule): string {
   add('in other words', Boolean(r.title || r.description))
   add('at most', r.resultKiB && `${r.resultKiB} KiB`)
   add('decided by', r.deciders?.join(' or '))
+  add("asks the agent's user", r.asksUser)
   return out.filter(Boolean).join(' · ')
 }
 /** wouldBe says what a change would make another decision; what cannot be found out is not in the way. */

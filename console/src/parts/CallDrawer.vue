@@ -53,7 +53,9 @@ const current = computed(() => (call.value?.id === props.id ? call.value : undef
           <dd>
             <div v-if="current.control.narrowed?.length">narrowed by {{ current.control.narrowed.join(', ') }}</div>
             <div v-if="current.control.held">
-              held by {{ current.control.held }}<span v-if="current.control.by">, decided by {{ current.control.by }}</span
+              held by {{ current.control.held
+              }}<span v-if="current.control.by"
+                >, decided by {{ current.control.by }}{{ current.control.asked ? ', who was asked through the assistant' : '' }}</span
               ><span v-if="current.control.how"> ({{ current.control.how }})</span
               ><span v-if="current.control.waitedMs"> after {{ took(current.control.waitedMs * 1000) }}</span
               ><span v-if="current.control.word">: {{ current.control.word }}</span>

@@ -241,6 +241,7 @@ const asks = computed(() => Boolean(rehearsed.value?.takes))
           ><ElInput v-model="terms.holdMinutes" name="holdMinutes" placeholder="5"
         /></ElFormItem>
         <ElCheckbox v-model="terms.ownDecides">The agent's own person may decide too</ElCheckbox>
+        <ElCheckbox v-model="terms.asksUser">Ask the agent's own user instead, where the assistant can ask</ElCheckbox>
       </div>
       <div class="two">
         <ElFormItem label="Reason (shown to agents)" :error="fieldError('note')"
@@ -248,6 +249,9 @@ const asks = computed(() => Boolean(rehearsed.value?.takes))
         /></ElFormItem>
         <ElFormItem label="Name" :error="fieldError('name')"
           ><ElInput v-model="form.name" name="name" :placeholder="rule ? '' : 'made of what the rule says'"
+        /></ElFormItem>
+        <ElFormItem label="Place in the list (for reading only)" :error="fieldError('order')"
+          ><ElInput v-model="terms.order" name="order" placeholder="last"
         /></ElFormItem>
       </div>
       <ElCheckbox v-if="nothing || anyway" v-model="anyway">Save it although it matches nothing yet</ElCheckbox>

@@ -27,6 +27,8 @@ export interface RuleForm {
   holdMinutes: string
   deciders: string
   ownDecides: boolean
+  asksUser: boolean
+  order: string
   disabled: boolean
 }
 
@@ -72,6 +74,8 @@ export function formOf(r: Partial<Rule> = {}): RuleForm {
     holdMinutes: r.holdSeconds ? String(r.holdSeconds / 60) : '',
     deciders: (r.deciders ?? []).join(', '),
     ownDecides: r.ownDecides ?? false,
+    asksUser: r.asksUser ?? false,
+    order: r.order ? String(r.order) : '',
     disabled: r.disabled ?? false,
   } as RuleForm
   for (const name of texts) out[name] = r[name] ?? ''
@@ -141,6 +145,8 @@ export function termsOf(f: RuleForm): RuleTerms {
     holdSeconds: minutes === undefined ? undefined : Math.round(minutes * 60),
     deciders: deciders.length ? deciders : undefined,
     ownDecides: f.ownDecides || undefined,
+    asksUser: f.asksUser || undefined,
+    order: number('order', f.order),
     disabled: f.disabled || undefined,
   } as RuleTerms
 }

@@ -205,6 +205,34 @@ func (r *Room) covered(c held.Call) (held.Verdict, bool) {
 	return held.Verdict{}, false
 }
 
+// Covered implements held.Room.
+func (r *Room) Covered(c held.Call) bool {
+	now, key := r.o.Now(), likeness(c)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.standing {
+		if s.key == key && (s.lasted == "" || s.lasted == c.Session) && (s.until.IsZero() || now.Before(s.until)) {
+			return true
+		}
+	}
+	return false
+}
+
+// Settled implements held.Room.
+func (r *Room) Settled(c held.Call, v held.Verdict) {
+	now := r.o.Now()
+	e := &entry{id: team.NewID(), call: c, at: now.Add(-v.Waited), until: now, state: "waiting"}
+	state := "refused"
+	if v.Admitted {
+		state = "admitted"
+	}
+	r.mu.Lock()
+	r.finish(e, state, v)
+	r.stand(e, v, 0)
+	r.mu.Unlock()
+	r.o.Events.Publish(Topic)
+}
+
 // Close ends all that waits: nothing of it is carried out.
 func (r *Room) Close() {
 	r.mu.Lock()

@@ -3,9 +3,11 @@
 package policy
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -62,7 +64,17 @@ func (svc *Service) Rules(ctx context.Context) ([]apitype.RuleInfo, error) {
 			Rule: r, Matches: others[i].Matches(world), Decided: decided[r.ID], Warnings: others[i].Warnings(others, world),
 		})
 	}
+	// Those without a place come last, as they were added.
+	slices.SortStableFunc(out, func(a, b apitype.RuleInfo) int { return cmp.Compare(place(a), place(b)) })
 	return out, nil
+}
+
+// place is where a rule stands in lists.
+func place(r apitype.RuleInfo) int {
+	if r.Order == 0 {
+		return math.MaxInt
+	}
+	return r.Order
 }
 
 // Rule returns one rule, by its name or its id.

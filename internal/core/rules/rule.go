@@ -73,9 +73,12 @@ type Terms struct {
 	Hide        []string                   `json:"hide,omitempty" doc:"fields taken out of results, like items.*.address"`
 	ResultKiB   int                        `json:"resultKiB,omitempty" doc:"results are cut to this size, in KiB"`
 
+	Order int `json:"order,omitempty" doc:"place in lists, the smallest first; it decides nothing"`
+
 	HoldSeconds int      `json:"holdSeconds,omitempty" doc:"how long a held call waits; 0 for 5 minutes"`
 	Deciders    []string `json:"deciders,omitempty" doc:"who decides held calls, like group:dispatch, role:maintainer or person:joss; empty for admins and maintainers"`
 	OwnDecides  bool     `json:"ownDecides,omitempty" doc:"the agent's own person may decide too"`
+	AsksUser    bool     `json:"asksUser,omitempty" doc:"the agent's own user is asked instead, through the assistant, where it can ask (elicitation)"`
 }
 
 // Rule says who may reach what. Agent, Server and Tool are globs over names:
@@ -264,6 +267,9 @@ func (r Rule) checkShape() error {
 			return &FieldError{"hide", err.Error()}
 		}
 	}
+	if r.Order < 0 || r.Order > 10_000 {
+		return &FieldError{"order", "must be between 0 and 10,000; rules without one come last"}
+	}
 	if r.ResultKiB < 0 || r.ResultKiB > 1<<20 {
 		return &FieldError{"resultKiB", "must be between 1 and 1,048,576"}
 	}
@@ -271,7 +277,7 @@ func (r Rule) checkShape() error {
 }
 
 func (r Rule) checkHold() error {
-	if r.Effect != Hold && (r.HoldSeconds != 0 || len(r.Deciders) > 0 || r.OwnDecides) {
+	if r.Effect != Hold && (r.HoldSeconds != 0 || len(r.Deciders) > 0 || r.OwnDecides || r.AsksUser) {
 		return &FieldError{"effect", "must be hold for a rule that says who decides, and for how long"}
 	}
 	if r.HoldSeconds < 0 || r.HoldSeconds > MaxHold {
@@ -360,6 +366,9 @@ func (r Rule) Describe() string {
 	}
 	if len(r.Deciders) > 0 {
 		b.WriteString(", decided by " + strings.Join(r.Deciders, " or "))
+	}
+	if r.AsksUser {
+		b.WriteString(", the agent's own user is asked")
 	}
 	return b.String()
 }

@@ -401,6 +401,7 @@ type CallControl struct {
 	By       string   `json:"by,omitempty" doc:"name of the person who decided the held call"`
 	How      string   `json:"how,omitempty" doc:"how it was decided: once, session, calls, hour, changed, refuse; or expired, cancelled, restarted"`
 	Word     string   `json:"word,omitempty" doc:"what that person had to say to the agent"`
+	Asked    bool     `json:"asked,omitempty" doc:"it was the agent's own user, asked through the assistant"`
 	WaitedMS int64    `json:"waitedMs,omitempty" doc:"how long it waited to be decided, in milliseconds"`
 	Hidden   int      `json:"hidden,omitempty" doc:"fields taken out of its result"`
 	Budget   string   `json:"budget,omitempty" doc:"name of the budget that it was over"`

@@ -68,6 +68,7 @@ type Call struct {
 
 	principal Principal   // who began it
 	holding   *rules.Rule // the rule that holds it; nil for none
+	consent   *askedUser  // what its agent's user was asked; nil for nothing
 	asked     []byte      // the arguments as they came, where others are sent
 	counted   func(bytes int)
 	begun     time.Time // when it was sent to the server
@@ -146,10 +147,14 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 			out.Refuse(j.id, wire.CodeInvalidParams, "the requestState is expired, was used before, or belongs to another request", nil)
 			return nil
 		}
-		if parked != nil {
+		switch {
+		case parked == nil:
+			j.recalled = true
+		case parked.suspension.asked == nil:
 			return parked.resumed(ctx, j)
+		case !j.decided(parked):
+			return nil
 		}
-		j.recalled = true
 	}
 	if !(control{j}).judge() {
 		return nil
@@ -165,20 +170,26 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 			return nil
 		}
 	}
-	if err := carrier.flights.Take(c.gateHolder(), 1); err != nil {
+	if err := carrier.flights.Take(c.GateHolder(), 1); err != nil {
 		j.putOff(ctx, err.Error()+"; wait until some have ended")
 		return nil
 	}
 	return j.start(ctx)
 }
 
+// write records a call that brought no answer of its server, as far as it can be recorded.
+func (j *Call) write(ctx context.Context) {
+	j.entry.Micros = time.Since(j.entry.At).Microseconds()
+	if err := j.carrier.journal.Record(context.WithoutCancel(ctx), j.entry); err != nil {
+		j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "outcome", j.entry.Outcome, "error", err)
+	}
+}
+
 // putOff refuses a call that the agent may have, but not now.
 func (j *Call) putOff(ctx context.Context, why string) {
 	if e := j.entry; e != nil {
-		e.Decision, e.Outcome, e.Error, e.Micros = team.DecisionRefuse, team.OutcomeRefused, why, time.Since(e.At).Microseconds()
-		if err := j.carrier.journal.Record(context.WithoutCancel(ctx), e); err != nil {
-			j.carrier.o.Log.ErrorContext(ctx, "a refusal could not be recorded", "error", err)
-		}
+		e.Decision, e.Outcome, e.Error = team.DecisionRefuse, team.OutcomeRefused, why
+		j.write(ctx)
 	}
 	j.reply.Refuse(j.id, wire.CodeInternal, why, nil)
 }
@@ -187,10 +198,8 @@ func (j *Call) putOff(ctx context.Context, why string) {
 func (j control) tripped(ctx context.Context, why string) {
 	text := j.target.Server.Name + ": " + why
 	if e := j.entry; e != nil {
-		e.Outcome, e.Error, e.Micros = team.OutcomeUnreachable, text, time.Since(e.At).Microseconds()
-		if err := j.carrier.journal.Record(context.WithoutCancel(ctx), e); err != nil {
-			j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "error", err)
-		}
+		e.Outcome, e.Error = team.OutcomeUnreachable, text
+		j.write(ctx)
 	}
 	j.reply.Refuse(j.id, wire.CodeInternal, text, map[string]string{"reason": "server-not-answering", "server": j.target.Server.Name})
 }
@@ -289,43 +298,20 @@ func (j *Call) decide(f wire.Frame) bool {
 	}
 	j.ask = link.Ask{
 		Ask:   wire.Ask{Method: f.Method, Src: j.body, Params: f.Params, P: j.params, Subject: j.target.Tool.Name},
-		Stage: "call", Mirrors: j.target.Mirrors, Client: link.Client{Caps: j.caller.Caps, Info: j.caller.Info, Level: j.caller.logLevel()},
+		Stage: "call", Mirrors: j.target.Mirrors, Client: link.Client{Caps: j.caller.Caps, Info: j.caller.Info, Level: j.caller.LogLevel()},
 	}
 	return true
 }
 
 // refuse answers what is not within the agent's reach, and records it.
 func (j *Call) refuse(why string) {
-	code, data := wire.CodeInvalidParams, map[string]string{
-		"reason":                                "unknown-" + strings.TrimSuffix(string(j.kind), "s"),
-		strings.TrimSuffix(string(j.kind), "s"): snapshot.Clip(j.params.Subject),
-	}
-	if j.kind == tools.Resources {
-		data["uri"] = snapshot.Clip(j.params.Subject)
-	}
-	if t := j.target; t != nil {
-		code, data = wire.CodeNotAdmitted, map[string]string{
-			"reason": "no-rule-admits",
-			"server": t.Server.Name,
-			"tool":   j.kind.Rule(t.Tool.Name),
-			"ask":    j.caller.Snapshot.Contacts,
-		}
-		switch {
-		case t.Unfit != nil:
-			data["reason"] = "rules-cannot-be-applied"
-		case t.Admitted():
-			data["reason"] = "server-paused"
-		case t.Decision.Waits != nil:
-			data["reason"], data["rule"] = "name-not-confirmed", t.Decision.Waits.Name
-		case t.Decision.Effect == rules.Refuse && t.Decision.Rule != nil:
-			data["reason"], data["rule"] = "rule-refuses", t.Decision.RuleName()
-		}
+	code, data := wire.CodeInvalidParams, snapshot.Unknown(j.kind, j.params.Subject)
+	if j.target != nil {
+		code, data = wire.CodeNotAdmitted, j.target.Refused(j.kind, j.caller.Snapshot.Contacts)
 	}
 	if j.entry != nil {
-		j.entry.Error, j.entry.Micros = why, time.Since(j.entry.At).Microseconds()
-		if err := j.carrier.journal.Record(j.carrier.ctx, j.entry); err != nil {
-			j.carrier.o.Log.Error("a refusal could not be recorded", "error", err)
-		}
+		j.entry.Error = why
+		j.write(j.carrier.ctx)
 	}
 	j.reply.Refuse(j.id, code, why, data)
 }
@@ -371,7 +357,7 @@ func (j *Call) start(ctx context.Context) func() {
 	}
 	jctx, stop := context.WithTimeout(jctx, j.patience()+holdTime(j))
 	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
-	j.flight = j.caller.gateHolder()
+	j.flight = j.caller.GateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
 		cancel(why)
 		stop()
@@ -600,7 +586,7 @@ func (j *Call) notice(frame []byte, f wire.Frame) {
 		}
 		j.reply.Before(wire.Splice(nil, frame, wire.Span{Start: 0, End: len(frame)}, wire.Edit{Span: at, With: token.Of(j.body)}))
 	case "notifications/message":
-		if j.caller.hears(frame, f) {
+		if j.caller.Hears(frame, f) {
 			j.reply.Before(frame)
 		}
 	case "notifications/cancelled":
@@ -818,9 +804,7 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 		stop()
 	}
 	if j.entry != nil {
-		if err := carrier.journal.Record(context.WithoutCancel(ctx), j.entry); err != nil {
-			carrier.o.Log.ErrorContext(ctx, "a broken call could not be recorded", "error", err)
-		}
+		j.write(ctx)
 	}
 	if !silent {
 		j.reply.Refuse(j.id, code, message, nil)

@@ -6,17 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
-	"time"
 
 	"bouncer/internal/core/narrowing"
 	"bouncer/internal/core/rules"
-	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/held"
-	"bouncer/internal/relay/session"
 )
 
 // control is a call as the rules see it: what they look at before it goes on, what they
@@ -55,6 +51,7 @@ func (j control) judge() bool {
 	}
 	if effect == rules.Hold {
 		j.holding = rule
+		return !j.asksFirst(rule)
 	}
 	return true
 }
@@ -85,10 +82,8 @@ func (j control) refuseArguments(v rules.Verdict) {
 // decline answers and records a call that a rule or a person turned down.
 func (j *Call) decline(why string, data any, code int) {
 	e := j.entry
-	e.Decision, e.Outcome, e.Error, e.Micros = team.DecisionRefuse, team.OutcomeRefused, why, time.Since(e.At).Microseconds()
-	if err := j.carrier.journal.Record(j.carrier.ctx, e); err != nil {
-		j.carrier.o.Log.Error("a refusal could not be recorded", "error", err)
-	}
+	e.Decision, e.Outcome, e.Error = team.DecisionRefuse, team.OutcomeRefused, why
+	j.write(j.carrier.ctx)
 	j.reply.Refuse(j.id, code, why, data)
 }
 
@@ -131,12 +126,7 @@ func (j control) await(ctx context.Context, release func() bool) bool {
 	if j.carrier.o.Held == nil {
 		return fail(held.Refused, name+" was not called: rule "+rule.Name+" holds it, and nobody can decide here", "held-refused")
 	}
-	until := time.Now().Add(rule.HoldFor())
-	stop := j.reply.Waiting(j.params.Meta.Token.Of(j.body), func() string {
-		return fmt.Sprintf("held by rule %s until a person decides, for %s at most", rule.Name, span.Text(time.Until(until).Round(time.Second)))
-	})
-	v, err := j.carrier.o.Held.Wait(j.ctx, j.heldCall(rule))
-	stop()
+	v, err := j.decision(rule)
 	var undecided *held.UndecidedError
 	switch {
 	case errors.As(err, &undecided):
@@ -148,7 +138,7 @@ func (j control) await(ctx context.Context, release func() bool) bool {
 		j.cancel(nil)
 		return false
 	}
-	c.By, c.How, c.Word, c.WaitedMS = v.By, v.How, v.Word, v.Waited.Milliseconds()
+	c.By, c.How, c.Word, c.Asked, c.WaitedMS = v.By, v.How, v.Word, v.Asked, v.Waited.Milliseconds()
 	if !v.Admitted {
 		why := fmt.Sprintf("%s was not called: %s refused it", name, v.ByName)
 		if v.Word != "" {
@@ -180,12 +170,7 @@ func (j control) heldCall(rule *rules.Rule) held.Call {
 	if j.kind != tools.Tools {
 		return c
 	}
-	o := t.Server.Object(j.kind, t.Tool)
-	for _, hint := range [...]string{rules.Destructive, rules.ReadOnly, rules.Idempotent, rules.OpenWorld} {
-		if o.Is(hint) {
-			c.Effects = append(c.Effects, hint)
-		}
-	}
+	c.Effects = t.Effects()
 	c.Check = j.checkChanged
 	return c
 }
@@ -213,38 +198,9 @@ func (j control) checkChanged(arguments json.RawMessage) (json.RawMessage, error
 // stillMay looks at the snapshot in force whether the agent may still have what it was
 // held for, and takes the way to the server that there is now. It returns why not.
 func (j control) stillMay() string {
-	now := j.carrier.o.Current()
-	v := j.caller.Principal
-	pass, agent := now.Passes[v.Key], now.Agents[v.Agent.ID]
-	switch {
-	case pass == nil || pass.Revoked || agent == nil:
-		return "the pass or the agent was revoked"
-	case agent.Paused:
-		return "the agent was paused"
-	}
-	server := now.Servers[j.target.Server.Name]
-	if server != nil {
-		server = server.For(agent)
-	}
-	if server == nil || server.Paused || server.Missing != nil || server.ID != j.target.Server.ID {
-		return "the server was removed, paused or given another credential"
-	}
-	own := tools.Tool{}
-	for _, t := range server.Offer.Lists[j.kind] {
-		if t.Name == j.target.Tool.Name {
-			own = t
-		}
-	}
-	if own.Name == "" {
-		if j.kind != tools.Resources {
-			return "the server no longer offers it"
-		}
-		own = j.target.Tool
-	}
-	t := now.Decide(agent, v.How, server, j.kind, own)
-	t.Exposed = j.target.Exposed
-	if !t.Admitted() {
-		return "it was taken away: " + t.Reason()
+	t, why := j.caller.Still(j.carrier.o.Current(), j.kind, j.target)
+	if why != "" {
+		return why
 	}
 	if t.Shape.Looks() && j.kind == tools.Tools {
 		plain, err := t.Shape.Unfilled(j.params.Arguments.Of(j.body))
@@ -290,40 +246,4 @@ func (j control) hide(frame []byte, f wire.Frame) ([]byte, wire.Frame, error) {
 	frame = wire.AppendResult(nil, f.ID.Of(frame), result)
 	f, err = wire.ReadFrame(frame)
 	return frame, f, err
-}
-
-// running are the calls under way of agents without a session. Those with one end with it.
-type running struct {
-	mu  sync.Mutex // guards all
-	all map[*Call]struct{}
-}
-
-func (r *running) add(j *Call) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.all == nil {
-		r.all = map[*Call]struct{}{}
-	}
-	r.all[j] = struct{}{}
-}
-
-func (r *running) remove(j *Call) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	delete(r.all, j)
-}
-
-// EndAll ends the calls under way, of agents without a session, whose principal matches.
-func (carrier *Carrier) EndAll(match func(*Principal) bool) {
-	carrier.running.mu.Lock()
-	var over []*Call
-	for j := range carrier.running.all {
-		if match(&j.principal) {
-			over = append(over, j)
-		}
-	}
-	carrier.running.mu.Unlock()
-	for _, j := range over {
-		j.cancel(session.ErrRevoked)
-	}
 }

@@ -158,7 +158,7 @@ func (p *dedicatedLinks) get(ctx context.Context, carrier *Carrier, c *Caller, s
 		delete(p.all, key)
 		carrier.Go(func() { n.close(carrier.ctx) })
 	}
-	give, err := p.hand(c.gateHolder(), s.Connection.StartsProcess())
+	give, err := p.hand(c.GateHolder(), s.Connection.StartsProcess())
 	if err != nil {
 		if s.Connection.MustBeDedicated() {
 			return nil, tooMany(err)

@@ -3,14 +3,9 @@ package carry
 import (
 	"bytes"
 	"context"
-	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
-	"fmt"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +13,7 @@ import (
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
 	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/ticket"
 )
 
 // suspensions hold the calls of agents without a session that wait for the agent's
@@ -27,7 +23,7 @@ import (
 // The state is signed with a key of this process, and bound to the agent, the
 // address and the request, since it comes back from outside.
 type suspensions struct {
-	key [32]byte
+	key ticket.Key
 
 	gate *gate.Gate
 
@@ -41,6 +37,7 @@ type suspension struct {
 	job       *Call
 	holder    gate.Holder
 	questions map[string]pendingInput
+	asked     *askedUser // a held call about which the agent's user is asked; nil for others
 	timer     *time.Timer
 }
 
@@ -76,49 +73,37 @@ const (
 )
 
 func newSuspensions(book *gate.Book) *suspensions {
-	s := &suspensions{gate: book.Open("calls that wait for their agent", suspensionLimits), waiting: map[string]*suspension{}}
-	// crypto/rand.Read never fails: it ends the program instead.
-	_, _ = rand.Read(s.key[:])
+	s := &suspensions{
+		key: ticket.NewKey(), gate: book.Open("calls that wait for their agent", suspensionLimits), waiting: map[string]*suspension{},
+	}
 	return s
 }
 
 // sign makes a state for a job.
 func (s *suspensions) sign(form, nonce string, until time.Time, j *Call) string {
-	head := form + "." + nonce + "." + strconv.FormatInt(until.Unix(), 36)
-	return head + "." + base64.RawURLEncoding.EncodeToString(s.mac(head, j))
+	return s.key.Sign(form, nonce, until, boundTo(j)...)
 }
 
-func (s *suspensions) mac(head string, j *Call) []byte {
-	m := hmac.New(sha256.New, s.key[:])
+// boundTo is what a state of a job is bound to: the agent, the address and the request.
+func boundTo(j *Call) []string {
 	args := sha256.Sum256(j.params.Arguments.Of(j.body))
 	if j.asked != nil {
 		args = sha256.Sum256(j.asked) // the agent repeats what it knows of
 	}
-	fmt.Fprintf(m, "%q", []string{head, j.caller.Agent.ID, j.caller.Scope, j.translation.Method, j.params.Subject, string(args[:])})
-	return m.Sum(nil)
+	return []string{j.caller.Agent.ID, j.caller.Scope, j.translation.Method, j.params.Subject, string(args[:])}
 }
 
 // resume takes the parked job of a state that the agent sent with the request now
 // in j. A nil job with ok means that the request is to be made as it is.
 func (s *suspensions) resume(state string, j *Call) (*Call, bool) {
-	at := strings.LastIndexByte(state, '.')
-	if at < 0 {
+	form, nonce, ok := s.key.Read(state, time.Now(), boundTo(j)...)
+	if !ok {
 		return nil, false
 	}
-	head := state[:at]
-	mac, err := base64.RawURLEncoding.DecodeString(state[at+1:])
-	if err != nil || !hmac.Equal(mac, s.mac(head, j)) {
-		return nil, false
-	}
-	parts := strings.Split(head, ".")
-	until, err := strconv.ParseInt(parts[2], 36, 64)
-	if err != nil || time.Now().Unix() > until {
-		return nil, false
-	}
-	if parts[0] == stateRecall {
+	if form == stateRecall {
 		return nil, true
 	}
-	l := s.take(parts[1])
+	l := s.take(nonce)
 	if l == nil {
 		return nil, false
 	}
@@ -153,7 +138,7 @@ const gatherFor = 40 * time.Millisecond
 func (j *Call) suspend(frame []byte, f wire.Frame) bool {
 	l := &suspension{job: j, questions: map[string]pendingInput{}}
 	add := func(frame []byte, f wire.Frame) {
-		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = pendingInput{bytes.Clone(f.ID.Of(frame)), f.Method, embeddedRequest(frame, f)}
+		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = pendingInput{bytes.Clone(f.ID.Of(frame)), f.Method, wire.EmbeddedRequest(frame, f)}
 	}
 	add(frame, f)
 	for until := time.Now().Add(gatherFor); len(l.questions) < session.MaxRequests; {
@@ -188,8 +173,8 @@ func (j *Call) suspend(frame []byte, f wire.Frame) bool {
 // put parks a lot and answers its agent.
 func (s *suspensions) put(l *suspension) bool {
 	j := l.job
-	nonce, until := session.NewID(), time.Now().Add(suspendFor)
-	l.holder = j.caller.gateHolder()
+	nonce, until := session.NewID(), time.Now().Add(l.lifetime())
+	l.holder = j.caller.GateHolder()
 	if s.gate.Take(l.holder, 1) != nil {
 		return false
 	}
@@ -199,7 +184,7 @@ func (s *suspensions) put(l *suspension) bool {
 		s.gate.Give(l.holder, 1)
 		return false
 	}
-	l.timer = time.AfterFunc(suspendFor, func() {
+	l.timer = time.AfterFunc(l.lifetime(), func() {
 		if l := s.take(nonce); l != nil {
 			l.expire()
 		}
@@ -210,38 +195,16 @@ func (s *suspensions) put(l *suspension) bool {
 	for key, q := range l.questions {
 		asks[key] = q.ask
 	}
-	j.reply.Result(wire.AppendResult(nil, j.id, inputRequired(asks, s.sign(stateSuspended, nonce, until, j), j.carrier.o.Info)))
+	j.reply.Result(wire.AppendResult(nil, j.id, wire.InputRequired(asks, s.sign(stateSuspended, nonce, until, j), j.carrier.o.Info)))
 	return true
-}
-
-func inputRequired(questions map[string]json.RawMessage, state string, info []byte) []byte {
-	// Raw JSON that was read before, and texts, cannot fail to be written.
-	raw, _ := json.Marshal(map[string]any{
-		"resultType": "input_required", "inputRequests": questions, "requestState": state,
-		"_meta": map[string]any{wire.MetaServer: json.RawMessage(info)},
-	})
-	return raw
-}
-
-// embeddedRequest is a server's request as it is embedded in a result. The id of an
-// elicitation does not exist in this era.
-func embeddedRequest(frame []byte, f wire.Frame) []byte {
-	q := map[string]any{"method": f.Method}
-	if !f.Params.Empty() {
-		var p map[string]json.RawMessage
-		// The frame was read before, so its params are an object.
-		_ = json.Unmarshal(f.Params.Of(frame), &p)
-		delete(p, "elicitationId")
-		delete(p, "_meta")
-		delete(p, "task")
-		q["params"] = p
-	}
-	raw, _ := json.Marshal(q)
-	return raw
 }
 
 // expire ends a job whose agent did not come back.
 func (l *suspension) expire() {
+	if l.asked != nil {
+		l.unanswered()
+		return
+	}
 	j := l.job
 	ctx, stop := context.WithTimeout(context.WithoutCancel(j.ctx), 5*time.Second)
 	defer stop()
@@ -259,10 +222,7 @@ func (l *suspension) expire() {
 	j.cancel(nil)
 	if j.entry != nil {
 		j.entry.Outcome, j.entry.Error = team.OutcomeCancelled, "the agent was asked for input and did not come back"
-		j.entry.Micros = time.Since(j.entry.At).Microseconds()
-		if err := j.carrier.journal.Record(ctx, j.entry); err != nil {
-			j.carrier.o.Log.Error("a parked call could not be recorded", "error", err)
-		}
+		j.write(ctx)
 	}
 }
 
@@ -316,7 +276,7 @@ func (j *Call) retryLater(e wire.RPCError) {
 		wire.AppendResult(
 			nil,
 			j.id,
-			inputRequired(
+			wire.InputRequired(
 				questions,
 				j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j),
 				j.carrier.o.Info,

@@ -67,12 +67,12 @@ func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
 	if t.all == nil {
 		t.all = map[taskKey]task{}
 	}
-	key := taskKey{j.caller.holder(), id}
+	key := taskKey{j.caller.Holder(), id}
 	old, twice := t.all[key]
 	if twice && old.target.Server.ID != j.target.Server.ID {
 		return false
 	}
-	holder := j.caller.gateHolder()
+	holder := j.caller.GateHolder()
 	if !twice && t.gate.Take(holder, 1) != nil {
 		return false
 	}
@@ -85,7 +85,7 @@ func (j *Call) noteTask(frame []byte, f wire.Frame) bool {
 func (carrier *Carrier) task(c *Caller, id string) (task, bool) {
 	carrier.tasks.mu.Lock()
 	defer carrier.tasks.mu.Unlock()
-	key := taskKey{c.holder(), id}
+	key := taskKey{c.Holder(), id}
 	t, ok := carrier.tasks.all[key]
 	if !ok || (c.Scope != "" && c.Scope != t.target.Server.Name) {
 		return t, false
