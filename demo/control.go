@@ -32,6 +32,21 @@ func (s *service) seedLabels(ctx context.Context) error {
 	return nil
 }
 
+// seedWindows says how much the models behind the agents take; a voice line takes little, so
+// that it searches its tools.
+func (s *service) seedWindows(ctx context.Context) error {
+	for agent, in := range map[string]object{
+		"marit-quill": {"contextTokens": 32_000},
+		"joss-quill":  {"contextTokens": 32_000},
+		"quay-voice":  {"contextTokens": 4_000, "finder": true},
+	} {
+		if err := s.call(ctx, http.MethodPatch, "/api/agents/"+agent, in, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // rulesOfTheTeam are the rules of the scenario. Some end by themselves, at the end of the
 // week that now is in.
 func rulesOfTheTeam(now time.Time) []step {

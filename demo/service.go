@@ -229,6 +229,9 @@ func (s *service) seed(ctx context.Context) error {
 	if err := s.seedLabels(ctx); err != nil {
 		return err
 	}
+	if err := s.seedWindows(ctx); err != nil {
+		return err
+	}
 	if err := s.addAll(ctx, rulesOfTheTeam(time.Now())); err != nil {
 		return err
 	}

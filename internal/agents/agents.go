@@ -188,8 +188,9 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 		a.Finder = *p.Finder
 	}
 	if p.ContextTokens != nil {
-		if a.ContextTokens = *p.ContextTokens; a.ContextTokens < 0 || a.ContextTokens > 100_000_000 {
-			return a, &team.FieldError{Field: "contextTokens", Why: "must be between 0 and 100,000,000"}
+		a.ContextTokens = *p.ContextTokens
+		if err := team.CheckContextTokens(a.ContextTokens); err != nil {
+			return a, err
 		}
 	}
 	err = svc.registry.Write(

@@ -27,6 +27,7 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/cost"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
@@ -96,6 +97,7 @@ type Services struct {
 	Policy     *policy.Service
 	Rehearse   *rehearse.Service
 	History    *history.Service
+	Costs      *cost.Service
 	Labels     *labels.Service
 	Held       *approval.Room
 	Budgets    *budget.Service

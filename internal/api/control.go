@@ -5,6 +5,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/control/approval"
+	"bouncer/internal/control/cost"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
@@ -53,6 +54,24 @@ func historyRoutes(svc *history.Service) []route {
 				}
 				return svc.Compare(c.Context(), c.person, c.name("name"), times[0], times[1])
 			},
+		},
+	}
+}
+
+// costRoutes are the rows of what lists of tools take.
+func costRoutes(svc *cost.Service) []route {
+	return []route{
+		{
+			method: get, path: "/api/costs", id: "costs", action: access.SeeAgents,
+			summary: "What each agent's list of tools takes of its model's context window",
+			out:     []apitype.AgentCost{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.All(c.Context(), c.person) },
+		},
+		{
+			method: get, path: "/api/agents/{name}/cost", id: "cost", action: access.SeeAgents,
+			summary: "The same tool by tool, with what would make it less",
+			out:     apitype.CostDetail{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Of(c.Context(), c.person, c.name("name")) },
 		},
 	}
 }

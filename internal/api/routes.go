@@ -28,6 +28,7 @@ func (a *API) table() []route {
 		explainRoutes(a.s.Policy),
 		rehearsalRoutes(a.s.Rehearse),
 		historyRoutes(a.s.History),
+		costRoutes(a.s.Costs),
 		labelRoutes(a.s.Labels),
 		heldRoutes(a.s.Held),
 		budgetRoutes(a.s.Budgets),

@@ -26,6 +26,7 @@ type OpenReview struct {
 
 // ReviewMode is how a server is to be reviewed.
 type ReviewMode struct {
+	If   string `json:"if,omitempty" doc:"only if it is this mode now"`
 	Mode string `json:"mode" enum:"trust,changes,all"`
 }
 

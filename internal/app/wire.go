@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/control/cost"
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
@@ -183,11 +184,12 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	svc.history.Start()
 	later(svc.history.Close)
 	all.History = svc.history
+	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
 	all.Budgets = budget.NewService(svc.store, reg, svc.meter)
-	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets)
+	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets, all.Reviews)
 	all.Takeover = takeover.New(takeover.Deps{
 		Store: svc.store, Imports: all.Imports, Servers: all.Servers, Secrets: all.Secrets, Agents: all.Agents, Policy: all.Policy,
 	}, svc.Address)

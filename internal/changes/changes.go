@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/policy"
+	"bouncer/internal/control/review"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
@@ -41,7 +42,7 @@ type noun struct {
 // New returns the service.
 func New(
 	s *store.Store, a *agents.Service, p *people.Service, sv *servers.Service, rules *policy.Service,
-	words *labels.Service, budgets *budget.Service,
+	words *labels.Service, budgets *budget.Service, looks *review.Service,
 ) *Service {
 	svc := &Service{store: s, nouns: map[string]noun{
 		team.RevertAgent: {access.KeepAgents, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
@@ -84,6 +85,7 @@ func New(
 	}}
 	svc.labels(words)
 	svc.budgets(budgets)
+	svc.reviews(looks)
 	return svc
 }
 
@@ -105,6 +107,16 @@ func (svc *Service) labels(words *labels.Service) {
 	svc.nouns[team.RevertBundleGone] = noun{access.KeepRules, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
 		return patched(r, func(n apitype.NewBundle) error {
 			_, err := words.AddBundle(ctx, by, n)
+			return err
+		})
+	}}
+}
+
+// reviews are the nouns of how tools are reviewed.
+func (svc *Service) reviews(keep *review.Service) {
+	svc.nouns[team.RevertReview] = noun{access.KeepServers, func(ctx context.Context, by team.Person, r team.Revert, _ bool) error {
+		return patched(r, func(p apitype.ReviewMode) error {
+			_, err := keep.SetMode(ctx, by, r.Name, p)
 			return err
 		})
 	}}
@@ -177,7 +189,8 @@ func (svc *Service) same(ctx context.Context, r team.Revert) error {
 		var p team.Person
 		p, err = svc.store.PersonByName(ctx, r.Name)
 		id, version = p.ID, p.Version
-	case team.RevertLabels, team.RevertBundleGone, team.RevertBudget, team.RevertBudgetAdded, team.RevertBudgetGone:
+	case team.RevertLabels, team.RevertBundleGone, team.RevertBudget, team.RevertBudgetAdded, team.RevertBudgetGone,
+		team.RevertReview:
 		return nil // the noun looks itself
 	case team.RevertBundle, team.RevertBundleAdded:
 		var list []team.Bundle

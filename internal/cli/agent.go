@@ -21,6 +21,7 @@ func agentCommands() []command {
 		agentListCommand(),
 		agentAddCommand(),
 		agentReachCommand(),
+		agentCostCommand(),
 		agentPassCommand(),
 		agentShowCommand(),
 		agentInviteCommand(),

@@ -19,6 +19,9 @@ const finderTools = `{"tools":[{"name":"find_tools","title":"Find tools","descri
 	`{"name":"call_tool","title":"Call a tool","description":"Calls a tool that find_tools returned, by its name, with its arguments.",` +
 	`"inputSchema":{"type":"object","properties":{"name":{"type":"string"},"arguments":{"type":"object"}},"required":["name"]}}]`
 
+// FinderList is what an agent has listed that searches its tools.
+func FinderList() []byte { return finderPage(false) }
+
 // finderPage is the list of the two.
 func finderPage(stateless bool) []byte {
 	if stateless {
@@ -26,6 +29,10 @@ func finderPage(stateless bool) []byte {
 	}
 	return []byte(finderTools + "}")
 }
+
+// Targets are all of a kind within reach at this address, in the order of the list. They
+// are not to be altered.
+func (s *Catalog) Targets(kind tools.Kind) []*Target { return s.lists[kind].sorted }
 
 // Of returns the tool of a server within reach, by its own name; nil for none.
 func (s *Catalog) Of(server, tool string) *Target {

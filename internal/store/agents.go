@@ -39,17 +39,9 @@ func (s *Store) AgentByName(ctx context.Context, name string, now time.Time) (te
 
 // AddAgent stores an agent; its owner is named by v.Owner.
 func (t AgentTx) AddAgent(v team.Agent) error {
-	return t.exec(
-		`INSERT INTO agents (id, name, kind, owner, paused, created, confirmed)
-		VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?, ?)`,
-		v.ID,
-		v.Name,
-		v.Kind,
-		v.Owner,
-		v.Paused,
-		ms(v.Created),
-		v.Confirmed,
-	)
+	return t.exec(`INSERT INTO agents (id, name, kind, owner, paused, created, confirmed, finder, context_tokens)
+		VALUES (?, ?, ?, (SELECT id FROM people WHERE name = ?), ?, ?, ?, ?, ?)`,
+		v.ID, v.Name, v.Kind, v.Owner, v.Paused, ms(v.Created), v.Confirmed, v.Finder, v.ContextTokens)
 }
 
 // SetAgent replaces what can be altered of an agent as it was read: ErrAltered when

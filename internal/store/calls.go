@@ -252,6 +252,25 @@ func (l CallLog) DecidedBy(ctx context.Context, since time.Time) (map[string]int
 	return out, err
 }
 
+// ToolKey is a tool of a server.
+type ToolKey struct{ Server, Tool string }
+
+// UsedBy counts the calls of each tool that an agent was admitted to since a time.
+func (l CallLog) UsedBy(ctx context.Context, agent string, since time.Time) (map[ToolKey]int, error) {
+	type count struct {
+		key ToolKey
+		n   int
+	}
+	counts, err := list(ctx, l.store.read, func(r scanner) (c count, err error) { return c, r.Scan(&c.key.Server, &c.key.Tool, &c.n) },
+		`SELECT server, tool, sum(times) FROM calls WHERE agent = ? AND id >= ? AND decision = 'admit' GROUP BY server, tool`,
+		agent, int64(KeyAt(since)))
+	out := make(map[ToolKey]int, len(counts))
+	for _, c := range counts {
+		out[c.key] = c.n
+	}
+	return out, err
+}
+
 // Recent gives the newest calls since a time to fn, newest first, with their arguments.
 func (l CallLog) Recent(ctx context.Context, since time.Time, most int, fn func(KeyedCall) error) error {
 	rows, err := l.store.read.QueryContext(ctx, `SELECT `+callColumns+`, arguments, result FROM calls WHERE id >= ? ORDER BY id DESC LIMIT ?`,

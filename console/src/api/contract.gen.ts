@@ -104,6 +104,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/agents/{name}/cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same tool by tool, with what would make it less */
+        get: operations["cost"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents/{name}/dependents": {
         parameters: {
             query?: never;
@@ -478,6 +495,23 @@ export interface paths {
          * @description For the roles an admin or a maintainer or a member.
          */
         delete: operations["revokeConsent"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each agent's list of tools takes of its model's context window */
+        get: operations["costs"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1813,6 +1847,24 @@ export interface components {
             /** @description how often it was altered; to be given back with an alteration */
             version: number;
         };
+        AgentCost: {
+            agent: string;
+            /** @description tokens of all its tools, if they were listed */
+            all: number;
+            /** @description how tokens are estimated */
+            basis: string;
+            /** @description size of its context window in tokens; 0 for not known */
+            contextTokens: number;
+            /** @description it searches its tools instead of having them listed */
+            finder: boolean;
+            owner: string;
+            /** @description of the window that the list takes, from 0 to 1; 0 where the window is not known */
+            share: number;
+            /** @description of what is listed to it now */
+            tokens: number;
+            /** @description tools within its reach */
+            tools: number;
+        };
         AgentPatch: {
             /** @description stand for the agent's name, so that rules bind it that name agents by a pattern; admins and maintainers only */
             confirmed?: boolean;
@@ -2141,6 +2193,32 @@ export interface components {
             /** @description how many tools the list had that it fetched last */
             tools: number;
             version: string;
+        };
+        CostDetail: {
+            agent: string;
+            /** @description tokens of all its tools, if they were listed */
+            all: number;
+            /** @description how tokens are estimated */
+            basis: string;
+            /** @description size of its context window in tokens; 0 for not known */
+            contextTokens: number;
+            /** @description for how many days its calls are counted */
+            days: number;
+            /** @description it searches its tools instead of having them listed */
+            finder: boolean;
+            /** @description what takes most first */
+            list: components["schemas"]["ToolCost"][];
+            owner: string;
+            /** @description what takes most first */
+            servers: components["schemas"]["ServerCost"][];
+            /** @description of the window that the list takes, from 0 to 1; 0 where the window is not known */
+            share: number;
+            /** @description what saves most first */
+            suggestions: components["schemas"]["Suggestion"][];
+            /** @description of what is listed to it now */
+            tokens: number;
+            /** @description tools within its reach */
+            tools: number;
         };
         Credentials: {
             /** @description what the token is for, to tell tokens apart */
@@ -3144,6 +3222,8 @@ export interface components {
             tools?: components["schemas"]["AcceptedTool"][];
         };
         ReviewMode: {
+            /** @description only if it is this mode now */
+            if?: string;
             /** @enum {string} */
             mode: "trust" | "changes" | "all";
         };
@@ -3368,6 +3448,12 @@ export interface components {
             query?: components["schemas"]["Value"][];
             transport?: string;
             url?: string;
+        };
+        ServerCost: {
+            calls: number;
+            server: string;
+            tokens: number;
+            tools: number;
         };
         ServerInfo: {
             /** @description of a local process: its arguments */
@@ -3657,7 +3743,19 @@ export interface components {
             fields?: string[];
             name: string;
             /** @enum {string} */
-            noun: "server" | "person" | "agent" | "bundle" | "rule";
+            noun: "server" | "person" | "agent" | "bundle" | "budget" | "rule";
+        };
+        Suggestion: {
+            /** @description what does it; left out where it takes a decision about each tool */
+            command?: string;
+            /** @enum {string} */
+            kind: "unused" | "twins" | "overlong" | "finder";
+            /** @description tokens */
+            saves: number;
+            /** @description in words */
+            text: string;
+            /** @description the tools that it is about, as server/tool; the first of many */
+            tools?: string[];
         };
         Suspicion: {
             /** @enum {string} */
@@ -3744,6 +3842,12 @@ export interface components {
         Tie: {
             /** @description the subject there, as the refused sign-in told it */
             subject: string;
+        };
+        ToolCost: {
+            calls: number;
+            server: string;
+            tokens: number;
+            tool: string;
         };
         ToolLimits: {
             /** @description how long a call may take; 0 for the setting call-timeout */
@@ -4062,6 +4166,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Contact"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The same tool by tool, with what would make it less */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostDetail"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -4957,6 +5092,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    costs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What each agent's list of tools takes of its model's context window */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentCost"][];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

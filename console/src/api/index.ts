@@ -58,6 +58,9 @@ import type {
   ReachMatrix,
   Rehearsal,
   Rehearsed,
+  ReachDifference,
+  AgentCost,
+  CostDetail,
   Registration,
   ResetPassword,
   ReviewAccept,
@@ -132,6 +135,10 @@ export const addAgent = (body: NewAgent) => request<Agent>('POST', '/api/agents'
 export const updateAgent = (name: string, body: AgentPatch) => request<Agent>('PATCH', `/api/agents/${seg(name)}`, body)
 export const removeAgent = (name: string) => request<void>('DELETE', `/api/agents/${seg(name)}`)
 export const reach = (name: string) => request<ReachedTool[]>('GET', `/api/agents/${seg(name)}/reach`)
+export const costs = () => request<AgentCost[]>('GET', '/api/costs')
+export const cost = (agent: string) => request<CostDetail>('GET', `/api/agents/${seg(agent)}/cost`)
+export const reachChanges = (agent: string, since: Date) =>
+  request<ReachDifference>('GET', `/api/agents/${seg(agent)}/reach-changes?since=${encodeURIComponent(since.toISOString())}`)
 export const adoptFile = (body: Adoption) => request<Adopted>('POST', '/api/adoptions', body)
 export const machineCodes = () => request<MachineCode[]>('GET', '/api/machine-codes')
 export const inviteMachine = (body: NewMachineCode) => request<MachineInvited>('POST', '/api/machine-codes', body)

@@ -36,6 +36,9 @@ export type Rule = Schema['RuleInfo']
 export type RulePatch = Schema['RulePatch']
 /** Everything that a rule can say besides its effect, its globs and its note. */
 export type RuleTerms = NonNullable<RulePatch['terms']>
+export type AgentCost = Schema['AgentCost']
+export type CostDetail = Schema['CostDetail']
+export type ReachDifference = Schema['ReachDifference']
 export type Label = Schema['Label']
 export type LabelPatch = Schema['LabelPatch']
 export type Bundle = Schema['BundleInfo']

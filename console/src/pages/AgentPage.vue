@@ -9,6 +9,8 @@ import ListFrame from '../parts/ListFrame.vue'
 import AdoptDialog from '../parts/AdoptDialog.vue'
 import PassDialog from '../parts/PassDialog.vue'
 import AgentDialog from '../parts/AgentDialog.vue'
+import CostPanel from '../parts/CostPanel.vue'
+import ReachSince from '../parts/ReachSince.vue'
 import RuleDialog from '../parts/RuleDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
@@ -26,6 +28,7 @@ const mayAct = computed(() => may('agents.speak', a.value?.owner ?? ''))
 const router = useRouter()
 const { filter, match } = useFilter()
 const which = ref<'all' | 'yes' | 'no'>('all')
+const comparing = ref(false)
 const making = ref(false)
 const handing = ref(false)
 const adopting = ref(false)
@@ -128,24 +131,27 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
     or a maintainer has.
   </p>
   <template v-if="a">
-    <section class="sheet pad seen">
-      <h2>Assistant</h2>
-      <p v-if="!seen?.times" class="soft">
-        Not seen since the service started. Put Bouncer into its file with <code>bouncer enrol {{ name }} --config FILE</code>, and restart
-        it.
-      </p>
-      <dl v-else class="facts">
-        <dt>client</dt>
-        <dd>{{ seen.client || 'without a name' }} {{ seen.version }}, revision {{ seen.revision }}</dd>
-        <dt>last contact</dt>
-        <dd>{{ ago(seen.last) }}, {{ seen.times }} times since the service started</dd>
-        <dt>tool list</dt>
-        <dd v-if="!seen.fetched" class="warn">not fetched yet</dd>
-        <dd v-else-if="seen.stale" class="warn">{{ count(seen.tools) }} of an older list; restart it, or have it list its tools again</dd>
-        <dd v-else class="good">{{ count(seen.tools) }}, the present list</dd>
-      </dl>
-      <p v-if="enrolments.length" class="soft">{{ enrolments.join(' · ') }}</p>
-    </section>
+    <div class="cards">
+      <section class="sheet pad seen">
+        <h2>Assistant</h2>
+        <p v-if="!seen?.times" class="soft">
+          Not seen since the service started. Put Bouncer into its file with <code>bouncer enrol {{ name }} --config FILE</code>, and
+          restart it.
+        </p>
+        <dl v-else class="facts">
+          <dt>client</dt>
+          <dd>{{ seen.client || 'without a name' }} {{ seen.version }}, revision {{ seen.revision }}</dd>
+          <dt>last contact</dt>
+          <dd>{{ ago(seen.last) }}, {{ seen.times }} times since the service started</dd>
+          <dt>tool list</dt>
+          <dd v-if="!seen.fetched" class="warn">not fetched yet</dd>
+          <dd v-else-if="seen.stale" class="warn">{{ count(seen.tools) }} of an older list; restart it, or have it list its tools again</dd>
+          <dd v-else class="good">{{ count(seen.tools) }}, the present list</dd>
+        </dl>
+        <p v-if="enrolments.length" class="soft">{{ enrolments.join(' · ') }}</p>
+      </section>
+      <CostPanel :agent="name" />
+    </div>
     <div class="pagehead sub">
       <h2>Reach</h2>
       <span class="soft">{{ can }} of {{ reach.data.value?.length ?? 0 }} tools</span>
@@ -162,8 +168,13 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
         clearable
         aria-label="Filter the reach"
       />
+      <ElButton size="small" :aria-pressed="comparing" @click="comparing = !comparing">{{
+        comparing ? 'Show the reach now' : 'What changed?'
+      }}</ElButton>
     </div>
+    <ReachSince v-if="comparing" :agent="name" />
     <ListFrame
+      v-else
       :loading="reach.loading.value"
       :error="reach.error.value"
       :total="reach.data.value?.length"
@@ -293,7 +304,11 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
 </template>
 
 <style scoped>
-.seen {
+.cards {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(380px, 1fr));
+  gap: 18px;
+  align-items: start;
   margin-bottom: 18px;
 }
 .seen p {

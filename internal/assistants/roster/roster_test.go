@@ -46,6 +46,10 @@ func furnished(t *testing.T) (w *testkit.World, upstream string) {
 		"name": "narrow", "effect": "hold", "agent": "*", "server": "*", "tool": "*", "bundle": "calm-tools", "person": "ottilie",
 		"narrow": testkit.Obj{"properties": testkit.Obj{"text": testkit.Obj{"maxLength": 20}}}, "deciders": []string{"group:crew"},
 	}, nil)
+	w.Must("PATCH", "/api/agents/quay-voice", testkit.Obj{"finder": true, "contextTokens": 4000}, nil)
+	w.Must("POST", "/api/budgets", testkit.Obj{
+		"name": "voice", "label": "voice", "agent": "*", "server": "*", "tool": "*", "per": "agent", "window": "minute", "calls": 30,
+	}, nil)
 	return w, upstream
 }
 
@@ -64,7 +68,7 @@ func TestRosterRoundTrip(t *testing.T) {
 	problem := other.Problem("POST", "/api/roster/apply", testkit.Obj{"text": out.Text})
 	assert.Contains(t, problem.Title, `servers.echo names the secret "echo-token", which is not stored`)
 	assert.Contains(t, problem.Hint, "bouncer secret add echo-token")
-	assert.Len(t, plan(other, out.Text, false).Steps, 9, "nothing was done")
+	assert.Len(t, plan(other, out.Text, false).Steps, 10, "nothing was done")
 	other.Must("POST", "/api/secrets", testkit.Obj{"name": "echo-token", "kind": "bearer", "value": "skf-4hg2Lq9vPz7Wm1Tx"}, nil)
 	var applied apitype.RosterApplied
 	other.Must("POST", "/api/roster/apply", testkit.Obj{"text": out.Text}, &applied)
@@ -86,9 +90,15 @@ func TestRosterIsAllOrNothing(t *testing.T) {
 	before := export(w)
 	edited := strings.Replace(before.Text, "callSeconds: 90", "callSeconds: 30", 1)
 	edited = strings.Replace(edited, "roster: 1\n", "roster: 1\n", 1)
-	bad := strings.Replace(edited, "effect: refuse", "effect: perhaps", 1)
-	p := w.Problem("POST", "/api/roster/apply", testkit.Obj{"text": bad})
-	assert.Contains(t, p.Field, "rules.")
+	for right, wrong := range map[string][3]string{
+		"effect: refuse": {"effect: perhaps", "rules.", "effect"}, "per: agent": {"per: boat", "budgets.voice", "per"},
+		"contextTokens: 4000": {"contextTokens: -4", "agents.quay-voice", "contextTokens"},
+	} {
+		p := w.Problem("POST", "/api/roster/apply", testkit.Obj{"text": strings.Replace(edited, right, wrong[0], 1)})
+		assert.Contains(t, p.Field, wrong[1], right)
+		assert.Contains(t, p.Field, wrong[2], right)
+	}
+	var p testkit.Problem
 	assert.Equal(t, before, export(w), "the server was not altered either")
 
 	seen := plan(w, edited, false)

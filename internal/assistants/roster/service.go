@@ -45,7 +45,7 @@ func New(
 func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 	r = roster.Roster{
 		Roster: roster.Form, Servers: map[string]roster.Server{}, People: map[string]roster.Person{}, Agents: map[string]roster.Agent{},
-		Rules: map[string]roster.Rule{}, Bundles: map[string]roster.Bundle{},
+		Rules: map[string]roster.Rule{}, Bundles: map[string]roster.Bundle{}, Budgets: map[string]roster.Budget{},
 	}
 	words, err := svc.labels(ctx)
 	if err != nil {
@@ -76,6 +76,7 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 	for _, a := range all {
 		r.Agents[a.Name] = roster.Agent{
 			Kind: a.Kind, Owner: a.Owner, Paused: a.Paused, Confirmed: a.Confirmed, Labels: words.of[team.OnAgent+a.ID],
+			Finder: a.Finder, ContextTokens: a.ContextTokens,
 		}
 	}
 	bundles, err := svc.store.Control().Bundles(ctx)
@@ -84,6 +85,13 @@ func (svc *Service) now(ctx context.Context) (r roster.Roster, err error) {
 	}
 	for _, b := range bundles {
 		r.Bundles[b.Name] = roster.Bundle{Note: b.Note, Entries: b.Entries}
+	}
+	budgets, err := svc.store.Control().Budgets(ctx)
+	if err != nil {
+		return r, fmt.Errorf("read the budgets: %w", err)
+	}
+	for _, b := range budgets {
+		r.Budgets[b.Name] = roster.Budget{Note: b.Note, Allowance: b.Allowance}
 	}
 	rules, err := svc.store.Control().Rules(ctx)
 	if err != nil {
@@ -227,7 +235,7 @@ func (svc *Service) Apply(ctx context.Context, by team.Person, in apitype.Roster
 	}
 	change := registry.Change{
 		By: by, What: "roster.apply", Subject: plan.Version, After: summary(plan.Steps),
-		Topics: []string{"servers", "people", "agents", "rules", "labels", "bundles"},
+		Topics: []string{"servers", "people", "agents", "rules", "labels", "bundles", "budgets"},
 	}
 	err = svc.registry.Write(ctx, change, func(tx *store.Tx) error {
 		for _, write := range st.writes {
@@ -287,6 +295,8 @@ func (svc *Service) stage(ctx context.Context, st *stage, s roster.Step) error {
 		err = svc.stageAgent(ctx, st, s)
 	case roster.BundleNoun:
 		return svc.stageBundle(ctx, st, s)
+	case roster.BudgetNoun:
+		return svc.stageBudget(ctx, st, s)
 	default:
 		return svc.stageRule(ctx, st, s)
 	}
@@ -403,7 +413,9 @@ func (svc *Service) someAdminStays(st *stage) error {
 func (svc *Service) stageAgent(ctx context.Context, st *stage, s roster.Step) error {
 	want := st.want.Agents[s.Name]
 	if s.Do != roster.Remove {
-		if err := errors.Join(team.CheckName("name", s.Name), team.CheckName("kind", want.Kind)); err != nil {
+		if err := errors.Join(
+			team.CheckName("name", s.Name), team.CheckName("kind", want.Kind), team.CheckContextTokens(want.ContextTokens),
+		); err != nil {
 			return err
 		}
 		_, here := st.now.People[want.Owner]
@@ -415,6 +427,7 @@ func (svc *Service) stageAgent(ctx context.Context, st *stage, s roster.Step) er
 	if s.Do == roster.Add {
 		a := team.Agent{
 			ID: team.NewID(), Name: s.Name, Kind: want.Kind, Owner: want.Owner, Paused: want.Paused, Confirmed: want.Confirmed, Created: st.at,
+			Finder: want.Finder, ContextTokens: want.ContextTokens,
 		}
 		st.agentIDs[s.Name] = a.ID
 		st.writes = append(st.writes, func(tx *store.Tx) error { return store.Explain(tx.AddAgent(a), "agent", s.Name) })
@@ -430,6 +443,7 @@ func (svc *Service) stageAgent(ctx context.Context, st *stage, s roster.Step) er
 	}
 	moved := a.Owner != want.Owner
 	a.Kind, a.Owner, a.Paused, a.Confirmed = want.Kind, want.Owner, want.Paused, want.Confirmed
+	a.Finder, a.ContextTokens = want.Finder, want.ContextTokens
 	st.writes = append(st.writes, func(tx *store.Tx) error {
 		if moved {
 			// As whenever an agent is handed over: what it had acted for the owner before.

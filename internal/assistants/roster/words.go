@@ -2,6 +2,7 @@ package roster
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -123,6 +124,38 @@ func (svc *Service) stageBundle(ctx context.Context, st *stage, s roster.Step) e
 			return store.Explain(tx.UpdateBundle(b), "bundle", s.Name)
 		}
 		return store.Explain(tx.AddBundle(b), "bundle", s.Name)
+	})
+	return nil
+}
+
+func (svc *Service) stageBudget(ctx context.Context, st *stage, s roster.Step) error {
+	list, err := svc.store.Control().Budgets(ctx)
+	if err != nil {
+		return fmt.Errorf("read the budgets: %w", err)
+	}
+	at := slices.IndexFunc(list, func(b team.Budget) bool { return b.Name == s.Name })
+	if s.Do == roster.Remove {
+		id := list[at].ID
+		st.writes = append(st.writes, func(tx *store.Tx) error { return store.Explain(tx.RemoveBudget(id), "budget", s.Name) })
+		return nil
+	}
+	b := team.Budget{ID: team.NewID(), Name: s.Name, Version: 1, By: st.by.Name, Created: st.at}
+	if at >= 0 {
+		b = list[at]
+	}
+	b.Note, b.Allowance = st.want.Budgets[s.Name].Note, st.want.Budgets[s.Name].Allowance
+	var fe *rules.FieldError
+	switch err := b.Core().Check(); {
+	case errors.As(err, &fe):
+		return &team.FieldError{Field: fe.Field, Why: fe.Why}
+	case err != nil:
+		return fmt.Errorf("check budget %s: %w", s.Name, err)
+	}
+	st.writes = append(st.writes, func(tx *store.Tx) error {
+		if at >= 0 {
+			return store.Explain(tx.UpdateBudget(b), "budget", s.Name)
+		}
+		return store.Explain(tx.AddBudget(b), "budget", s.Name)
 	})
 	return nil
 }

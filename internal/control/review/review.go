@@ -107,6 +107,9 @@ func (svc *Service) SetMode(ctx context.Context, by team.Person, name string, p 
 	if err != nil {
 		return have, err
 	}
+	if p.If != "" && p.If != have.Mode {
+		return have, &team.ConflictError{Field: "if", Why: "the tools of " + name + " are reviewed otherwise by now: " + have.Mode}
+	}
 	s, err := svc.store.ServerByName(ctx, name)
 	if err != nil {
 		return have, store.Explain(err, "server", name)
@@ -121,6 +124,7 @@ func (svc *Service) SetMode(ctx context.Context, by team.Person, name string, p 
 	}
 	err = svc.registry.Write(ctx, registry.Change{
 		By: by, What: "review.mode", Subject: name, Before: have.Mode, After: p.Mode, Topics: []string{"reviews", "servers"},
+		Revert: registry.Revert(team.RevertReview, s.ID, name, 0, apitype.ReviewMode{Mode: have.Mode, If: p.Mode}),
 	}, func(tx *store.Tx) error {
 		if err := tx.SetReviewMode(s.ID, mode); err != nil || p.Mode != review.Changes || have.Mode == review.Changes {
 			return err

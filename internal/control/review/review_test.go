@@ -90,6 +90,15 @@ func TestWhatIsNewWaitsForAReview(t *testing.T) {
 	assert.Equal(t, 409, w.Problem("POST", "/api/servers/pilotage/review", obj{"all": true}).Status, "nothing waits")
 
 	w.Must("PUT", "/api/servers/pilotage/review", obj{"mode": "trust"}, nil)
+	var changed []struct{ ID, What string }
+	w.Must("GET", "/api/changes", nil, &changed)
+	require.Equal(t, "review.mode", changed[0].What)
+	w.Must("POST", "/api/changes/"+changed[0].ID+"/undo", obj{}, nil)
+	var undone []apitype.ServerReview
+	w.Must("GET", "/api/reviews", nil, &undone)
+	assert.Equal(t, "changes", undone[0].Mode)
+	assert.Equal(t, 409, w.Problem("POST", "/api/changes/"+changed[0].ID+"/undo", obj{}).Status)
+	w.Must("PUT", "/api/servers/pilotage/review", obj{"mode": "trust"}, nil)
 	server.SetTools(pilot(poison, plain))
 	require.Eventually(t, func() bool { l := list(); return len(l) == 1 && l[0].Description == poison }, 30*time.Second, 20*time.Millisecond)
 	assert.Equal(t, "mode", w.Problem("PUT", "/api/servers/pilotage/review", obj{"mode": "blind"}).Field)

@@ -15,6 +15,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"bouncer/internal/core/budget"
 	"bouncer/internal/core/dialect"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
@@ -33,6 +34,7 @@ type Roster struct {
 	People  map[string]Person `json:"people,omitempty"`
 	Agents  map[string]Agent  `json:"agents,omitempty"`
 	Bundles map[string]Bundle `json:"bundles,omitempty"`
+	Budgets map[string]Budget `json:"budgets,omitempty"`
 	Rules   map[string]Rule   `json:"rules,omitempty"`
 	// Dialects are for the machines on which the roster is applied; the service has none.
 	Dialects map[string]dialect.Dialect `json:"dialects,omitempty"`
@@ -70,8 +72,17 @@ type Agent struct {
 	Owner     string `json:"owner,omitempty"` // empty for the team
 	Paused    bool   `json:"paused,omitempty"`
 	Confirmed bool   `json:"confirmed,omitempty"`
+	// Finder and ContextTokens are about its list of tools.
+	Finder        bool `json:"finder,omitempty"`
+	ContextTokens int  `json:"contextTokens,omitempty"`
 
 	Labels []string `json:"labels,omitempty"`
+}
+
+// Budget is a budget by its name.
+type Budget struct {
+	Note string `json:"note,omitempty"`
+	budget.Allowance
 }
 
 // Bundle is a bundle of tools by its name.
@@ -228,7 +239,7 @@ const (
 // Step is one thing that would be done.
 type Step struct {
 	Do     string   `json:"do" enum:"add,alter,remove"`
-	Noun   string   `json:"noun" enum:"server,person,agent,bundle,rule"`
+	Noun   string   `json:"noun" enum:"server,person,agent,bundle,budget,rule"`
 	Name   string   `json:"name"`
 	Fields []string `json:"fields,omitempty" doc:"what is altered, as field: before → after"`
 }
@@ -239,6 +250,7 @@ const (
 	PersonNoun = "person"
 	AgentNoun  = "agent"
 	BundleNoun = "bundle"
+	BudgetNoun = "budget"
 	RuleNoun   = "rule"
 )
 
@@ -254,6 +266,7 @@ func Compare(now, want Roster, prune bool) (steps []Step, extra []Step) {
 	add(compare(ServerNoun, now.Servers, want.Servers, prune))
 	add(compare(AgentNoun, now.Agents, want.Agents, prune))
 	add(compare(BundleNoun, now.Bundles, want.Bundles, prune))
+	add(compare(BudgetNoun, now.Budgets, want.Budgets, prune))
 	add(compare(RuleNoun, now.Rules, want.Rules, prune))
 	slices.Reverse(removals) // rules before agents before people
 	return append(steps, removals...), extra

@@ -86,6 +86,14 @@ type Agent struct {
 	Version       int        `json:"version" doc:"how often it was altered; to be given back with an alteration"`
 }
 
+// CheckContextTokens reports a size of a context window that cannot be, as a *FieldError.
+func CheckContextTokens(n int) error {
+	if n < 0 || n > 100_000_000 {
+		return &FieldError{Field: "contextTokens", Why: "must be between 0 and 100,000,000"}
+	}
+	return nil
+}
+
 // Pass is what an agent shows to be let in. The token itself is shown once and
 // kept only as a hash.
 type Pass struct {
@@ -610,6 +618,7 @@ const (
 	RevertBudget      = "budget"
 	RevertBudgetAdded = "budget-added"
 	RevertBudgetGone  = "budget-gone"
+	RevertReview      = "review-mode"
 )
 
 // Revert is what puts a change back: an alteration of the one that was altered, as long
