@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"bouncer/standin/bell"
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"
 	"bouncer/standin/pilothouse"
@@ -25,6 +26,8 @@ import (
 const (
 	address  = "127.0.0.1:4680"
 	password = "seven-tides-turning"
+	// Where notices of held calls go.
+	bellAddress = "http://127.0.0.1:4709/notices"
 	// Bouncer's own client at the identity provider.
 	providerClient = "bouncer"
 	providerSecret = "skf-pilothouse-3Tz8wLq5Bn1Xy7Kd"
@@ -156,6 +159,7 @@ func standIns(house *pilothouse.Authority, pilotage http.Handler) []standIn {
 		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
 		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
 		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
+		{"bell", "127.0.0.1:4709", &bell.Bell{Address: bellAddress, Key: bell.Key, Now: time.Now}},
 		{"lost-property", "127.0.0.1:4704", lostproperty.New(ferries.LostKey)},
 	}
 }

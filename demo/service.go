@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/standin/bell"
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"
 )
@@ -56,6 +57,10 @@ func (s *service) command() *exec.Cmd {
 		"Pilothouse",
 		"--oidc-groups",
 		"desk=admin,dispatch=maintainer,crew=member,safety=auditor",
+		"--held-notices",
+		bellAddress,
+		"--held-notices-key",
+		"env BELL_KEY",
 		// The stand-ins lie in this checkout, which nobody else may be able to reach.
 		"--process-user",
 		strconv.Itoa(os.Getuid()),
@@ -64,6 +69,7 @@ func (s *service) command() *exec.Cmd {
 	cmd.Env = append(
 		os.Environ(),
 		"PILOTHOUSE_SECRET="+providerSecret,
+		"BELL_KEY="+bell.Key,
 		"PATH="+filepath.Dir(s.bin)+string(os.PathListSeparator)+os.Getenv("PATH"),
 	)
 	return cmd
@@ -490,14 +496,15 @@ Bouncer is running, with the stand-ins of Skerrow Ferries.
   Sign in    marit (admin), joss (maintainer), ottilie, teo (members) or wren (auditor)
   Password   %s
              or sign in with Pilothouse, the stand-in of an identity provider
+  Notices    %[4]s is told of held calls
 
 Five commands to try:
   %[3]s/bouncer agent reach marit-quill
   %[3]s/bouncer held list            (joss decides it, in the console or here)
-  %[3]s/bouncer sign-in list
+  %[3]s/bouncer agent cost marit-quill
   %[3]s/bouncer journal --follow
   bin/quill --config %[3]s/marit-quill.json
 
 Ctrl-C ends everything. The state stays in %[3]s.
-`, s.base, password, rel)
+`, s.base, password, rel, bellAddress)
 }

@@ -30,6 +30,7 @@ import (
 	"bouncer/internal/control/cost"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
+	"bouncer/internal/control/notice"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
 	"bouncer/internal/control/review"
@@ -100,6 +101,7 @@ type Services struct {
 	Costs      *cost.Service
 	Labels     *labels.Service
 	Held       *approval.Room
+	Notices    *notice.Sender
 	Budgets    *budget.Service
 	Reviews    *review.Service
 	Changes    *changes.Service

@@ -49,7 +49,7 @@ var allowed = map[string]string{
 	"GET /api/bundles/{name}": "AMOU", "PATCH /api/bundles/{name}": "AM", "DELETE /api/bundles/{name}": "AM",
 	"GET /api/held": "AMOU", "GET /api/held/{id}": "AMOU", "POST /api/held/{id}/decision": "AMO", "POST /api/explanations": "AMOU",
 	"GET /api/standing": "AMOU", "GET /api/agents/{name}/reach-changes": "AMOU", "GET /api/reviews": "AMOU", "PUT /api/servers/{name}/review": "AM", "POST /api/servers/{name}/review": "AM", "GET /api/journal/head": "AMU", "POST /api/journal/verification": "AMU", "POST /api/rehearsals": "AM", "GET /api/budgets": "AMOU", "POST /api/budgets": "AM", "GET /api/budgets/{name}": "AMOU",
-	"PATCH /api/budgets/{name}": "AM", "POST /api/budgets/{name}/reset": "AM", "DELETE /api/budgets/{name}": "AM", "GET /api/reach": "AMOU", "GET /api/costs": "AMOU", "GET /api/agents/{name}/cost": "AMOU", "DELETE /api/standing/{id}": "AMO", "GET /api/rules/{id}": "AMOU",
+	"PATCH /api/budgets/{name}": "AM", "POST /api/budgets/{name}/reset": "AM", "DELETE /api/budgets/{name}": "AM", "GET /api/reach": "AMOU", "GET /api/costs": "AMOU", "GET /api/notices": "AMU", "POST /api/notices/test": "AM", "GET /api/agents/{name}/cost": "AMOU", "DELETE /api/standing/{id}": "AMO", "GET /api/rules/{id}": "AMOU",
 	"GET /api/rules": "AMOU", "POST /api/rules": "AM", "PATCH /api/rules/{id}": "AM", "GET /api/servers/{name}/dependents": "AM",
 	"GET /api/agents/{name}/dependents": "AMO", "GET /api/people/{name}/dependents": "A", "DELETE /api/rules/{id}": "AM",
 	"GET /api/secrets": "AMOU", "POST /api/secrets": "AM", "POST /api/secrets/inspect": "AMO", "PUT /api/secrets/{name}/value": "AMO", "DELETE /api/secrets/{name}": "AMO",

@@ -8,6 +8,7 @@ import (
 	"bouncer/internal/control/cost"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
+	"bouncer/internal/control/notice"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
 	"bouncer/internal/core/access"
@@ -138,7 +139,7 @@ func labelRoutes(svc *labels.Service) []route {
 }
 
 // heldRoutes are the rows of held calls.
-func heldRoutes(room *approval.Room) []route {
+func heldRoutes(room *approval.Room, notices *notice.Sender) []route {
 	return []route{
 		{
 			method: get, path: "/api/held", id: "listHeld", action: access.SeeHeld,
@@ -148,6 +149,18 @@ func heldRoutes(room *approval.Room) []route {
 			handle: func(c *call) (any, error) {
 				return room.List(c.Context(), c.person, c.URL.Query().Get("waiting") == "true")
 			},
+		},
+		{
+			method: get, path: "/api/notices", id: "noticeState", action: access.SeeService,
+			summary: "How the sending of notices about held calls goes",
+			out:     apitype.NoticeState{}, status: 200,
+			handle: func(*call) (any, error) { return notices.State(), nil },
+		},
+		{
+			method: post, path: "/api/notices/test", id: "testNotice", action: access.KeepRules,
+			summary: "Send a notice for a trial, once",
+			out:     apitype.NoticeState{}, status: 200,
+			handle: func(c *call) (any, error) { return notices.Test(c.Context()) },
 		},
 		{
 			method: get, path: "/api/held/{id}", id: "getHeld", action: access.SeeHeld,

@@ -30,7 +30,7 @@ func (a *API) table() []route {
 		historyRoutes(a.s.History),
 		costRoutes(a.s.Costs),
 		labelRoutes(a.s.Labels),
-		heldRoutes(a.s.Held),
+		heldRoutes(a.s.Held, a.s.Notices),
 		budgetRoutes(a.s.Budgets),
 		reviewRoutes(a.s.Reviews),
 		secretRoutes(a.s.Secrets),

@@ -219,3 +219,23 @@ type ReachChange struct {
 	Before string `json:"before" doc:"admitted, within limits or held; empty for not at all"`
 	After  string `json:"after" doc:"likewise"`
 }
+
+// HeldNotice is what is sent to an address outside about a held call. It is signed by HTTP
+// Message Signatures (RFC 9421) with HMAC and SHA-256.
+type HeldNotice struct {
+	Notice   string    `json:"notice" enum:"held,decided,test" doc:"what happened; test for a trial"`
+	At       time.Time `json:"at"`
+	Call     *HeldCall `json:"call,omitempty" doc:"the call; mine is always false"`
+	Deciders []string  `json:"deciders,omitempty" doc:"who may decide, like group:dispatch"`
+	Console  string    `json:"console" doc:"where it is decided"`
+	Command  string    `json:"command,omitempty" doc:"what shows it on the command line"`
+}
+
+// NoticeState tells how the sending of notices goes.
+type NoticeState struct {
+	To      string     `json:"to" doc:"where notices go, without path and query; empty for nowhere"`
+	Sent    int        `json:"sent" doc:"since the service started"`
+	Failed  int        `json:"failed" doc:"likewise"`
+	Error   string     `json:"error,omitempty" doc:"why the last one failed that did"`
+	ErrorAt *time.Time `json:"errorAt,omitempty"`
+}

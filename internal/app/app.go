@@ -27,6 +27,7 @@ import (
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
+	"bouncer/internal/control/notice"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
@@ -68,6 +69,7 @@ type Service struct {
 	parts   parts
 	jnl     *journal.Journal
 	held    *approval.Room
+	notices *notice.Sender
 	finder  *finder.Index
 	meter   *budget.Meter
 	history *history.Service
@@ -222,6 +224,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	defer stop()
 	svc.history.Close()
 	svc.finder.Close()
+	svc.notices.Close()
 	svc.parts.close(end)
 	svc.meter.Close()
 	svc.jnl.Close()

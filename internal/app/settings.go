@@ -57,6 +57,9 @@ type Settings struct {
 	// same when others name them.
 	Private       []netip.Prefix
 	AddressPasses bool
+	// HeldNotices is where notices of held calls go, and HeldNoticesKey where the key is read
+	// that they are signed with.
+	HeldNotices, HeldNoticesKey string
 	OIDC          OIDC
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
@@ -294,6 +297,27 @@ var table = []Setting{
 			return nil
 		},
 	},
+	{
+		"held-notices",
+		"",
+		"address that is told, signed, of held calls and what became of them; none if left out",
+		func(s *Settings, v string) error {
+			if v != "" {
+				if err := endpoint.CheckEndpoint(v); err != nil {
+					return err
+				}
+			}
+			s.HeldNotices = v
+			return nil
+		},
+	},
+	{"held-notices-key", "", "where the key for those signatures is read: env NAME or file PATH", func(s *Settings, v string) error {
+		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
+			return fmt.Errorf("must look like env NAME or file /PATH; the key itself does not belong here")
+		}
+		s.HeldNoticesKey = v
+		return nil
+	}},
 	{
 		"oidc-issuer",
 		"",

@@ -14,7 +14,6 @@ import (
 	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
-	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/cost"
 	"bouncer/internal/control/finder"
@@ -103,7 +102,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 	later(svc.jnl.Close)
 	there := &presence.Log{Now: s.Now}
-	svc.held = approval.New(approval.Options{Store: svc.store, Events: hub, Masker: svc.masks.Masker, Book: book, Log: svc.log, Now: s.Now})
+	if err := svc.openHeld(ctx, hub, book); err != nil {
+		return nil, err
+	}
+	later(svc.notices.Close)
 	later(svc.held.Close)
 	if svc.finder, err = finder.New(svc.log); err != nil {
 		return nil, err
@@ -187,7 +189,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
-	all.Labels, all.Held = labels.New(svc.store, reg), svc.held
+	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices
 	all.Budgets = budget.NewService(svc.store, reg, svc.meter)
 	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets, all.Reviews)
 	all.Takeover = takeover.New(takeover.Deps{

@@ -14,7 +14,7 @@ import (
 )
 
 func heldCommands() []command {
-	return []command{heldListCommand(), heldShowCommand(), heldAdmitCommand(), heldRefuseCommand(), heldStandingCommand(), heldEndCommand()}
+	return []command{heldListCommand(), heldShowCommand(), heldAdmitCommand(), heldRefuseCommand(), heldStandingCommand(), heldEndCommand(), heldNoticesCommand()}
 }
 
 func heldListCommand() command {
@@ -189,6 +189,35 @@ func heldEndCommand() command {
 				return err
 			}
 			return t.done("calls of the like are held again")
+		},
+	}
+}
+
+func heldNoticesCommand() command {
+	var test bool
+	return command{
+		noun: "held", verb: "notices", short: "Show how the sending of notices about held calls goes, or try it",
+		long: `Notices go to the address in the setting held-notices, signed by HTTP Message Signatures
+(RFC 9421) with the key in held-notices-key. Nothing is decided through them.`,
+		example: "bouncer held notices --test",
+		flags: func(f *flag.FlagSet) {
+			f.BoolVar(&test, "test", false, "send one for a trial")
+		},
+		run: func(ctx context.Context, t *task) error {
+			if test {
+				return submit(ctx, t, http.MethodPost, "/api/notices/test", struct{}{}, func(s apitype.NoticeState) error {
+					return t.done("%s took the notice", s.To)
+				})
+			}
+			return fetch(ctx, t, "/api/notices", func(s apitype.NoticeState) error {
+				if s.To == "" {
+					return t.done("notices go nowhere; start the service with held-notices and held-notices-key: bouncer serve -h")
+				}
+				if s.Error != "" {
+					return t.done("%d notices went to %s, and %d failed; the last: %s", s.Sent, s.To, s.Failed, s.Error)
+				}
+				return t.done("%d notices went to %s", s.Sent, s.To)
+			})
 		},
 	}
 }

@@ -953,6 +953,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the sending of notices about held calls goes
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["noticeState"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/notices/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a notice for a trial, once
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["testNotice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/openapi.json": {
         parameters: {
             query?: never;
@@ -2825,6 +2865,18 @@ export interface components {
             /** @description instead of the value */
             source?: string;
             value?: string;
+        };
+        NoticeState: {
+            /** @description why the last one failed that did */
+            error?: string;
+            /** Format: date-time */
+            errorAt?: string;
+            /** @description likewise */
+            failed: number;
+            /** @description since the service started */
+            sent: number;
+            /** @description where notices go, without path and query; empty for nowhere */
+            to: string;
         };
         OpenReview: {
             /** @description as the server lists it now */
@@ -5924,6 +5976,64 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    noticeState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the sending of notices about held calls goes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeState"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    testNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Send a notice for a trial, once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeState"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -50,6 +50,9 @@ type Options struct {
 	Book   *gate.Book
 	Log    *slog.Logger
 	Now    func() time.Time
+	// Told is called when a call begins to wait, and when it was decided; nil for nobody. It
+	// does not wait.
+	Told func(id string, decided bool)
 }
 
 // Room is where held calls wait. It is safe for concurrent use.
@@ -126,7 +129,7 @@ func (r *Room) Wait(ctx context.Context, c held.Call) (held.Verdict, error) {
 	}
 	r.waiting[e.id] = e
 	r.mu.Unlock()
-	r.o.Events.Publish(Topic)
+	r.tell(e, false)
 	timer := time.NewTimer(c.Rule.HoldFor())
 	defer timer.Stop()
 	select {
@@ -165,7 +168,7 @@ func (r *Room) end(e *entry, state, how string) (held.Verdict, bool) {
 	}
 	r.finish(e, state, held.Verdict{How: how})
 	r.mu.Unlock()
-	r.o.Events.Publish(Topic)
+	r.tell(e, true)
 	return held.Verdict{}, false
 }
 
@@ -230,7 +233,15 @@ func (r *Room) Settled(c held.Call, v held.Verdict) {
 	r.finish(e, state, v)
 	r.stand(e, v, 0)
 	r.mu.Unlock()
+	r.tell(e, true)
+}
+
+// tell says that a call waits or was decided.
+func (r *Room) tell(e *entry, decided bool) {
 	r.o.Events.Publish(Topic)
+	if r.o.Told != nil {
+		r.o.Told(e.id, decided)
+	}
 }
 
 // Close ends all that waits: nothing of it is carried out.
@@ -300,8 +311,14 @@ func (r *Room) Call(ctx context.Context, by team.Person, id string) (apitype.Hel
 		r.mu.Unlock()
 		return apitype.HeldCall{}, &team.NotFoundError{Kind: "held call", Name: id}
 	}
-	out := e.shown(r.o.Masker(), who)
-	call := e.call
+	r.mu.Unlock()
+	return r.described(ctx, e, who)
+}
+
+// described is a held call with past decisions on the like.
+func (r *Room) described(ctx context.Context, e *entry, who rules.Decider) (apitype.HeldCall, error) {
+	r.mu.Lock()
+	out, call := e.shown(r.o.Masker(), who), e.call
 	r.mu.Unlock()
 	past, err := r.o.Store.CallLog().HeldBefore(ctx, r.o.Now().Add(-lookBack), call.Agent, call.Server, call.Tool, 5)
 	if err != nil {
@@ -311,6 +328,23 @@ func (r *Room) Call(ctx context.Context, by team.Person, id string) (apitype.Hel
 		out.Before = append(out.Before, apitype.PastDecision{At: c.At, By: c.Control.By, How: c.Control.How, Word: c.Control.Word})
 	}
 	return out, nil
+}
+
+// Describe returns a held call for a notice, and who may decide it.
+func (r *Room) Describe(ctx context.Context, id string) (apitype.HeldCall, []string, error) {
+	r.mu.Lock()
+	e := r.find(id)
+	r.mu.Unlock()
+	if e == nil {
+		return apitype.HeldCall{}, nil, &team.NotFoundError{Kind: "held call", Name: id}
+	}
+	deciders := e.call.Rule.Deciders
+	if len(deciders) == 0 {
+		deciders = []string{"role:admin", "role:maintainer"}
+	}
+	out, err := r.described(ctx, e, rules.Decider{})
+	out.Why = ""
+	return out, deciders, err
 }
 
 // find returns a call by its id, or by the end of one that no other has; the caller holds

@@ -79,7 +79,7 @@ func (r *Room) settle(e *entry, who rules.Decider, v held.Verdict, calls int) (a
 	e.answer <- v
 	out := e.shown(r.o.Masker(), who)
 	r.mu.Unlock()
-	r.o.Events.Publish(Topic)
+	r.tell(e, true)
 	r.o.Log.Info("a held call was decided", "agent", e.call.Agent, "server", e.call.Server, "tool", e.call.Tool, "by", v.By, "how", v.How)
 	return out, nil
 }

@@ -96,7 +96,9 @@ func Suggest(l List) []Suggestion {
 		if t.Tokens >= overlong {
 			out = append(out, Suggestion{
 				Kind: Long, Tools: []string{t.full()}, Saves: t.Tokens - overlong/4,
-				Text: fmt.Sprintf("%s alone takes %d tokens; a rule that admits it can show another description, or fewer arguments", t.full(), t.Tokens),
+				Text: fmt.Sprintf(
+					"%s alone takes %d tokens; a rule that admits it can show another description, or fewer arguments", t.full(), t.Tokens,
+				),
 			})
 		}
 	}
