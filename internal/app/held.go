@@ -25,7 +25,9 @@ func (svc *Service) openHeld(ctx context.Context, hub *events.Hub, book *gate.Bo
 	svc.notices = notice.New(notice.Options{
 		Address: s.HeldNotices, Key: key, Console: svc.Address, Log: svc.log,
 		// The sender is told of calls by the room only, which there is then.
-		Call: func(ctx context.Context, id string) (apitype.HeldCall, []string, error) { return room.Describe(ctx, id) },
+		Call: func(ctx context.Context, id string) (apitype.HeldCall, []string, error) {
+			return room.Describe(ctx, id)
+		},
 	})
 	room = approval.New(approval.Options{
 		Store: svc.store, Events: hub, Masker: svc.masks.Masker, Book: book, Log: svc.log, Now: s.Now,

@@ -60,7 +60,7 @@ type Settings struct {
 	// HeldNotices is where notices of held calls go, and HeldNoticesKey where the key is read
 	// that they are signed with.
 	HeldNotices, HeldNoticesKey string
-	OIDC          OIDC
+	OIDC                        OIDC
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
 	PasswordCost login.Cost

@@ -14,7 +14,10 @@ import (
 )
 
 func heldCommands() []command {
-	return []command{heldListCommand(), heldShowCommand(), heldAdmitCommand(), heldRefuseCommand(), heldStandingCommand(), heldEndCommand(), heldNoticesCommand()}
+	return []command{
+		heldListCommand(), heldShowCommand(), heldAdmitCommand(), heldRefuseCommand(), heldStandingCommand(), heldEndCommand(),
+		heldNoticesCommand(),
+	}
 }
 
 func heldListCommand() command {

@@ -19,9 +19,9 @@ func sign(header http.Header, key []byte, method, target string, body []byte, at
 	sum := sha256.Sum256(body)
 	digest := "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	params := fmt.Sprintf(`("@method" "@target-uri" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, at.Unix(), KeyID)
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-digest\": %s\n\"@signature-params\": %s", method, target, digest, params)
 	mac := hmac.New(sha256.New, key)
-	mac.Write([]byte(base))
+	fmt.Fprintf(mac, "\"@method\": %s\n\"@target-uri\": %s\n", method, target)
+	fmt.Fprintf(mac, "\"content-digest\": %s\n\"@signature-params\": %s", digest, params)
 	header.Set("Content-Digest", digest)
 	header.Set("Signature-Input", "bouncer="+params)
 	header.Set("Signature", "bouncer=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":")
