@@ -31,6 +31,14 @@ func listed(c apitype.AgentCost) string {
 	return "all"
 }
 
+// callsIn heads the calls of so many days.
+func callsIn(days int) string {
+	if days < 2 {
+		return "CALLS IN A DAY"
+	}
+	return fmt.Sprintf("CALLS IN %d DAYS", days)
+}
+
 func share(c apitype.AgentCost) string {
 	if c.ContextTokens == 0 {
 		return "-"
@@ -67,7 +75,7 @@ func (t *task) showCost(c apitype.CostDetail) error {
 		rows = append(rows, []string{tool.Server + "/" + tool.Tool, strconv.Itoa(tool.Tokens), strconv.Itoa(tool.Calls)})
 	}
 	if len(rows) > 0 {
-		if err := t.table([]string{"TOOL", "TOKENS", fmt.Sprintf("CALLS IN %d DAYS", max(c.Days, 1))}, rows); err != nil {
+		if err := t.table([]string{"TOOL", "TOKENS", callsIn(c.Days)}, rows); err != nil {
 			return err
 		}
 	}

@@ -30,7 +30,8 @@ type termFlags struct {
 	terms                  rules.Terms
 	when, narrow           string
 	begins, ends, holdFor  string
-	pins, drop, hide, they several
+	pins, drop, hide, mask several
+	they                   several
 	disable, enable        bool
 }
 
@@ -72,6 +73,7 @@ func (f *termFlags) add(fs *flag.FlagSet) {
 	fs.StringVar(&f.ends, "ends", "", "`when` it ends by itself")
 	fs.Var(&f.pins, "pin", "`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated")
 	fs.Var(&f.hide, "hide", "`field` taken out of results, like items.*.address; can be repeated")
+	fs.Var(&f.mask, "mask", "`field` of results whose text is replaced by stars; can be repeated")
 	fs.IntVar(&f.terms.ResultKiB, "result-kib", 0, "results are cut to so many `KiB`")
 	fs.IntVar(&f.terms.Order, "order", 0, "its `place` in lists, the smallest first; it decides nothing")
 	fs.StringVar(&f.holdFor, "hold-for", "", "how `long` a held call waits; 5m if left out")
@@ -105,6 +107,7 @@ func (f *termFlags) fill(t *task, terms *rules.Terms) (bool, error) {
 		{"pin", func() error { return f.pin(terms) }},
 		{"drop-pin", func() error { return f.dropPins(terms) }},
 		{"hide", func() error { terms.Hide = listOf(f.hide); return nil }},
+		{"mask", func() error { terms.Mask = listOf(f.mask); return nil }},
 		{"result-kib", func() error { terms.ResultKiB = f.terms.ResultKiB; return nil }},
 		{"order", func() error { terms.Order = f.terms.Order; return nil }},
 		{"hold-for", func() error { return f.hold(terms) }},
@@ -232,6 +235,7 @@ func (t *task) showRule(r apitype.RuleInfo) error {
 		{"name", r.Name}, {"id", r.ID}, {"says", r.Core("").Describe()}, {"state", state}, {"matches", r.Matches.Text},
 		{"decided", fmt.Sprintf("%d calls in the last 7 days", r.Decided)},
 		{"when", string(r.When)}, {"narrow", string(r.Narrow)}, {"pins", strings.Join(pins, ", ")}, {"hide", strings.Join(r.Hide, ", ")},
+		{"mask", strings.Join(r.Mask, ", ")},
 		{"title", r.Title}, {"description", r.Description},
 		{"hold", map[bool]string{true: "for " + span.Text(r.Core("").HoldFor())}[r.Effect == string(rules.Hold)]},
 		{"note", r.Note}, {"by", r.By},

@@ -2788,6 +2788,8 @@ export interface components {
             holdSeconds?: number;
             /** @description only agents with this label */
             label?: string;
+            /** @description fields of results whose texts are replaced by stars, like items.*.phone */
+            mask?: string[];
             /** @description short name; made of what the rule says when left out */
             name?: string;
             /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
@@ -3347,6 +3349,8 @@ export interface components {
             id: string;
             /** @description only agents with this label */
             label?: string;
+            /** @description fields of results whose texts are replaced by stars, like items.*.phone */
+            mask?: string[];
             matches: components["schemas"]["Matches"];
             /** @description short name, for people */
             name: string;
@@ -3850,6 +3854,8 @@ export interface components {
             holdSeconds?: number;
             /** @description only agents with this label */
             label?: string;
+            /** @description fields of results whose texts are replaced by stars, like items.*.phone */
+            mask?: string[];
             /** @description JSON Schema (2020-12) laid over the arguments: shown to the agent, and enforced */
             narrow?: unknown;
             /** @description range of addresses that the request comes from, like 10.20.0.0/16 */

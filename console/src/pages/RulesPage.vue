@@ -63,6 +63,7 @@ function further(r: api.Rule): string {
   add('narrowed', r.narrow !== undefined)
   add('fills in', r.pins && Object.keys(r.pins).join(', '))
   add('hides', r.hide?.join(', '))
+  add('masks', r.mask?.join(', '))
   add('in other words', Boolean(r.title || r.description))
   add('at most', r.resultKiB && `${r.resultKiB} KiB`)
   add('decided by', r.deciders?.join(' or '))

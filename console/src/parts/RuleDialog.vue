@@ -43,7 +43,7 @@ const reads = computed(() => {
 const whom = ['label', 'person', 'role', 'group'] as const
 const what = ['serverLabel', 'hint', 'tag', 'bundle'] as const
 const when = ['when', 'window', 'client', 'revision', 'network', 'presence', 'begins', 'ends'] as const
-const shape = ['narrow', 'pins', 'title', 'description', 'hide', 'resultKiB'] as const
+const shape = ['narrow', 'pins', 'title', 'description', 'hide', 'mask', 'resultKiB'] as const
 const count = (names: readonly (keyof typeof terms)[]) => said(terms, [...names])
 const hints = ['read-only', 'destructive', 'idempotent', 'open-world'].flatMap((h) => [h, `not-${h}`])
 
@@ -221,6 +221,16 @@ const asks = computed(() => Boolean(rehearsed.value?.takes))
               :autosize="{ minRows: 2, maxRows: 10 }"
               class="mono"
               name="hide"
+              placeholder="items.*.address"
+            />
+          </ElFormItem>
+          <ElFormItem label="Fields of results whose text becomes stars" :error="fieldError('mask')">
+            <ElInput
+              v-model="terms.mask"
+              type="textarea"
+              :autosize="{ minRows: 2, maxRows: 10 }"
+              class="mono"
+              name="mask"
               placeholder="items.*.address"
             />
           </ElFormItem>

@@ -23,6 +23,7 @@ export interface RuleForm {
   title: string
   description: string
   hide: string
+  mask: string
   resultKiB: string
   holdMinutes: string
   deciders: string
@@ -70,6 +71,7 @@ export function formOf(r: Partial<Rule> = {}): RuleForm {
       .map(([name, v]) => `${name} = ${JSON.stringify(v)}`)
       .join('\n'),
     hide: (r.hide ?? []).join('\n'),
+    mask: (r.mask ?? []).join('\n'),
     resultKiB: r.resultKiB ? String(r.resultKiB) : '',
     holdMinutes: r.holdSeconds ? String(r.holdSeconds / 60) : '',
     deciders: (r.deciders ?? []).join(', '),
@@ -141,6 +143,7 @@ export function termsOf(f: RuleForm): RuleTerms {
     ends: f.ends ? new Date(f.ends).toISOString() : undefined,
     pins: Object.keys(pins).length ? pins : undefined,
     hide: lines(f.hide).length ? lines(f.hide) : undefined,
+    mask: lines(f.mask).length ? lines(f.mask) : undefined,
     resultKiB: number('resultKiB', f.resultKiB),
     holdSeconds: minutes === undefined ? undefined : Math.round(minutes * 60),
     deciders: deciders.length ? deciders : undefined,

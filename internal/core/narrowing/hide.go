@@ -12,16 +12,30 @@ const MaxPaths = 50
 
 // Path leads to a field of a result: names of members, with "*" for every element of a
 // list.
-type Path []string
+type Path struct {
+	Names []string
+	// Masked has texts there replaced by stars, so that it is seen that there is something.
+	// What is no text is taken out all the same.
+	Masked bool
+}
+
+// Stars stand where a text is masked.
+const Stars = "***"
+
+// String is the path as people write it.
+func (p Path) String() string { return strings.Join(p.Names, ".") }
+
+// past is the path behind its first name.
+func (p Path) past() Path { return Path{p.Names[1:], p.Masked} }
 
 // ReadPath reads a path as people write it: finder.address, items.*.price. The error is
 // a SchemaError.
 func ReadPath(text string) (Path, error) {
 	parts := strings.Split(text, ".")
 	if len(text) > 200 || len(parts) > 16 || slices.Contains(parts, "") || strings.ContainsAny(text, " \t\r\n") {
-		return nil, &SchemaError{"", fmt.Sprintf("%.60q is no path to a field; one looks like items.*.price", text)}
+		return Path{}, &SchemaError{"", fmt.Sprintf("%.60q is no path to a field; one looks like items.*.price", text)}
 	}
-	return Path(parts), nil
+	return Path{Names: parts}, nil
 }
 
 // Hide takes fields out of the result of a tool: out of its structured content, and out
@@ -97,10 +111,10 @@ func remove(v any, p Path) (n int) {
 	switch v := v.(type) {
 	case []any:
 		rest := p
-		if p[0] == "*" {
-			rest = p[1:]
+		if p.Names[0] == "*" {
+			rest = p.past()
 		}
-		if len(rest) == 0 {
+		if len(rest.Names) == 0 {
 			return 0 // elements are not taken out, only what they hold
 		}
 		for _, member := range v {
@@ -108,15 +122,19 @@ func remove(v any, p Path) (n int) {
 		}
 	case map[string]any:
 		for _, name := range sortedKeys(v) {
-			if p[0] != "*" && fold(name) != fold(p[0]) {
+			if p.Names[0] != "*" && fold(name) != fold(p.Names[0]) {
 				continue
 			}
-			if len(p) == 1 {
-				delete(v, name)
-				n++
+			if len(p.Names) > 1 {
+				n += remove(v[name], p.past())
 				continue
 			}
-			n += remove(v[name], p[1:])
+			n++
+			if _, text := v[name].(string); text && p.Masked {
+				v[name] = Stars
+				continue
+			}
+			delete(v, name)
 		}
 	}
 	return n
@@ -158,31 +176,51 @@ func hideIn(schema map[string]any, p Path) bool {
 	}
 	if items, ok := schema["items"].(map[string]any); ok {
 		rest := p
-		if p[0] == "*" {
-			rest = p[1:]
+		if p.Names[0] == "*" {
+			rest = p.past()
 		}
-		return len(rest) == 0 || hideIn(items, rest)
+		return len(rest.Names) == 0 || hideIn(items, rest)
 	}
 	properties, _ := schema["properties"].(map[string]any)
 	need := list(schema["required"])
 	for _, name := range sortedKeys(properties) {
-		if p[0] != "*" && fold(name) != fold(p[0]) {
+		if p.Names[0] != "*" && fold(name) != fold(p.Names[0]) {
 			continue
 		}
-		if len(p) > 1 {
-			if inner, ok := properties[name].(map[string]any); ok && !hideIn(inner, p[1:]) {
+		inner, isObject := properties[name].(map[string]any)
+		if len(p.Names) > 1 {
+			if isObject && !hideIn(inner, p.past()) {
 				return false
 			}
 			continue
 		}
-		delete(properties, name)
+		if p.Masked {
+			// A text stays one, of any form; anything else may be left out.
+			properties[name] = masked(inner)
+			if inner["type"] == "string" {
+				continue
+			}
+		} else {
+			delete(properties, name)
+		}
 		need = slices.DeleteFunc(slices.Clone(need), func(v any) bool { return v == any(name) })
 	}
 	if _, has := schema["required"]; has {
 		schema["required"] = need
 	}
-	if inner, ok := schema["additionalProperties"].(map[string]any); ok && len(p) > 1 {
-		return hideIn(inner, p[1:])
+	if inner, ok := schema["additionalProperties"].(map[string]any); ok && len(p.Names) > 1 {
+		return hideIn(inner, p.past())
 	}
 	return true
+}
+
+// masked is what a schema says of a field that is masked.
+func masked(schema map[string]any) map[string]any {
+	out := map[string]any{}
+	for _, name := range [...]string{"type", "title", "description"} {
+		if v, has := schema[name]; has && (name != "type" || v == "string") {
+			out[name] = v
+		}
+	}
+	return out
 }

@@ -288,7 +288,7 @@ func value(r *rand.Rand, depth int) any {
 
 func TestFieldsAreHidden(t *testing.T) {
 	t.Parallel()
-	paths := []Path{{"items", "*", "finder"}, {"Secret"}}
+	paths := []Path{{Names: []string{"items", "*", "finder"}}, {Names: []string{"Secret"}}}
 	for name, row := range map[string]struct {
 		in, want string
 		n        int
@@ -330,6 +330,29 @@ func TestFieldsAreHidden(t *testing.T) {
 		_, err := ReadPath(bad)
 		assert.Error(t, err, bad)
 	}
+}
+
+// A masked text is seen to be there, and the schema says no more than that.
+func TestFieldsAreMasked(t *testing.T) {
+	t.Parallel()
+	paths := []Path{{Names: []string{"items", "*", "phone"}, Masked: true}, {Names: []string{"pin"}, Masked: true}}
+	for in, want := range map[string]string{
+		`{"structuredContent":{"items":[{"phone":"555 1234"},{"phone":""}],"pin":7}}`: `{"structuredContent":{"items":[{"phone":"***"},{"phone":"***"}]}}`,
+		`{"structuredContent":{"pin":{"a":"1"}}}`:                                     `{"structuredContent":{}}`,
+		`{"structuredContent":{"pin":null}}`:                                          `{"structuredContent":{}}`,
+		`{"content":[{"type":"text","text":"{\"pin\":\"1\"}"}]}`:                      `{"content":[{"type":"text","text":"{\"pin\":\"***\"}"}]}`,
+		`{"content":[{"type":"text","text":"call 555 1234"}]}`:                        `{"content":[{"type":"text","text":"` + withheld + `"}]}`,
+	} {
+		got, _, err := Hide(json.RawMessage(in), paths)
+		require.NoError(t, err, in)
+		assert.JSONEq(t, want, string(got), in)
+	}
+	schema := `{"type":"object","required":["pin","items"],"properties":{"pin":{"type":"integer","title":"PIN"},"items":{"type":"array","items":{
+		"type":"object","required":["phone"],"properties":{"phone":{"type":"string","pattern":"^[0-9 ]+$","description":"where to call"}}}}}}`
+	got, ok := HideInSchema(json.RawMessage(schema), paths)
+	require.True(t, ok)
+	assert.JSONEq(t, `{"type":"object","required":["items"],"properties":{"pin":{"title":"PIN"},"items":{"type":"array","items":{
+		"type":"object","required":["phone"],"properties":{"phone":{"type":"string","description":"where to call"}}}}}}`, string(got))
 }
 
 func FuzzJudge(f *testing.F) {

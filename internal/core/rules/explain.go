@@ -73,7 +73,7 @@ func (s *Set) Explain(q Question) Explanation {
 func (e *Explanation) shaped(shape *Shape, q Question) {
 	e.Input, e.Pinned = shape.Input, shape.Pinned()
 	for _, p := range shape.Hide {
-		e.Hidden = append(e.Hidden, strings.Join(p, "."))
+		e.Hidden = append(e.Hidden, p.String())
 	}
 	if q.Arguments == nil || !shape.Looks() {
 		return

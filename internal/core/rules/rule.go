@@ -71,6 +71,7 @@ type Terms struct {
 	Title       string                     `json:"title,omitempty" doc:"title that the agent is shown instead"`
 	Description string                     `json:"description,omitempty" doc:"description that the agent is shown instead"`
 	Hide        []string                   `json:"hide,omitempty" doc:"fields taken out of results, like items.*.address"`
+	Mask        []string                   `json:"mask,omitempty" doc:"fields of results whose texts are replaced by stars, like items.*.phone"`
 	ResultKiB   int                        `json:"resultKiB,omitempty" doc:"results are cut to this size, in KiB"`
 
 	Order int `json:"order,omitempty" doc:"place in lists, the smallest first; it decides nothing"`
@@ -201,7 +202,7 @@ func (r Rule) checkSubject() error {
 func (r Rule) checkConditions() error {
 	if len(r.When) > 0 {
 		if r.shapes() {
-			return &FieldError{"when", "goes together with none of narrow, pins, title, description, hide and resultKiB: " +
+			return &FieldError{"when", "goes together with none of narrow, pins, title, description, hide, mask and resultKiB: " +
 				"those hold for every call, so say what is allowed in narrow"}
 		}
 		if _, err := narrowing.ReadCondition(r.When); err != nil {
@@ -236,12 +237,12 @@ func (r Rule) checkConditions() error {
 
 // shapes reports whether the rule says how a call or its result has to look.
 func (r Rule) shapes() bool {
-	return len(r.Narrow) > 0 || len(r.Pins) > 0 || r.Title != "" || r.Description != "" || len(r.Hide) > 0 || r.ResultKiB > 0
+	return len(r.Narrow) > 0 || len(r.Pins) > 0 || r.Title != "" || r.Description != "" || len(r.Hide)+len(r.Mask) > 0 || r.ResultKiB > 0
 }
 
 func (r Rule) checkShape() error {
 	if r.Effect == Refuse && r.shapes() {
-		return &FieldError{"narrow", "makes no sense in a rule that refuses, nor do pins, title, description, hide and resultKiB"}
+		return &FieldError{"narrow", "makes no sense in a rule that refuses, nor do pins, title, description, hide, mask and resultKiB"}
 	}
 	if len(r.Narrow) > 0 {
 		if _, err := narrowing.ReadOverlay(r.Narrow); err != nil {
@@ -259,12 +260,17 @@ func (r Rule) checkShape() error {
 	if len(r.Title) > 200 || len(r.Description) > 8<<10 {
 		return &FieldError{"description", "is too long: 200 characters for a title, 8,000 for a description"}
 	}
-	if len(r.Hide) > narrowing.MaxPaths {
-		return &FieldError{"hide", fmt.Sprintf("names %d fields; %d are the most", len(r.Hide), narrowing.MaxPaths)}
-	}
-	for _, path := range r.Hide {
-		if _, err := narrowing.ReadPath(path); err != nil {
-			return &FieldError{"hide", err.Error()}
+	for _, one := range [...]struct {
+		field string
+		paths []string
+	}{{"hide", r.Hide}, {"mask", r.Mask}} {
+		if len(one.paths) > narrowing.MaxPaths {
+			return &FieldError{one.field, fmt.Sprintf("names %d fields; %d are the most", len(one.paths), narrowing.MaxPaths)}
+		}
+		for _, path := range one.paths {
+			if _, err := narrowing.ReadPath(path); err != nil {
+				return &FieldError{one.field, err.Error()}
+			}
 		}
 	}
 	if r.Order < 0 || r.Order > 10_000 {
@@ -353,6 +359,7 @@ func (r Rule) Describe() string {
 		{", while its person is ", presenceWord(r.Presence), ""},
 		{", from ", moment(r.Begins), ""}, {", until ", moment(r.Ends), ""}, {", narrowed to ", clip(string(r.Narrow)), ""},
 		{", pinned: ", strings.Join(sortedKeys(r.Pins), ", "), ""}, {", hidden: ", clip(strings.Join(r.Hide, ", ")), ""},
+		{", masked: ", clip(strings.Join(r.Mask, ", ")), ""},
 	} {
 		if part.what != "" {
 			b.WriteString(part.before + part.what)

@@ -3,6 +3,7 @@ package rules
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,9 +54,10 @@ func compile(r Rule, at int, bundles Bundles) *compiled {
 		c.narrow, err = narrowing.ReadOverlay(r.Narrow)
 		note(err)
 	}
-	for _, path := range r.Hide {
+	for i, path := range append(slices.Clone(r.Hide), r.Mask...) {
 		p, err := narrowing.ReadPath(path)
 		note(err)
+		p.Masked = i >= len(r.Hide)
 		c.hide = append(c.hide, p)
 	}
 	if r.Bundle != "" {
