@@ -142,7 +142,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
           <dt>client</dt>
           <dd>{{ seen.client || 'without a name' }} {{ seen.version }}, revision {{ seen.revision }}</dd>
           <dt>last contact</dt>
-          <dd>{{ ago(seen.last) }}, {{ seen.times }} times since the service started</dd>
+          <dd>{{ ago(seen.last) }}, {{ seen.times === 1 ? 'once' : `${seen.times} times` }} since the service started</dd>
           <dt>tool list</dt>
           <dd v-if="!seen.fetched" class="warn">not fetched yet</dd>
           <dd v-else-if="seen.stale" class="warn">{{ count(seen.tools) }} of an older list; restart it, or have it list its tools again</dd>

@@ -26,7 +26,8 @@ const servers = computed(() => (data.value ?? []).filter((r) => match(r.server, 
 const modes = { trust: 'trust', changes: 'review changes', all: 'review all' }
 const meanwhile = { old: 'Agents keep the tool as it was accepted.', nothing: 'Agents do not have it.' }
 async function accept(server: string, tools: { tool: string; after?: unknown }[]) {
-  if (await attempt(() => api.acceptTools(server, { tools }))) void load()
+  const looked = tools.map(({ tool, after }) => ({ tool, after }))
+  if (await attempt(() => api.acceptTools(server, { tools: looked }))) void load()
 }
 async function acceptAll(r: api.ServerReview) {
   const suspicious = r.open.filter((o) => o.suspicions.length).length
@@ -45,7 +46,7 @@ async function setMode(r: api.ServerReview, mode: api.ServerReview['mode']) {
   <div class="pagehead">
     <h1>Review</h1>
     <ElInput v-model="filter" class="filter" placeholder="Filter by server, tool, suspicion" clearable aria-label="Filter reviews" />
-    <span class="soft">{{ open.length }} tools wait</span>
+    <span class="soft">{{ open.length === 1 ? '1 tool waits' : `${open.length} tools wait` }}</span>
   </div>
   <section v-for="o in open" :key="o.server + o.tool" class="sheet pad one" :aria-label="`${o.tool} of ${o.server}`">
     <div class="top">
