@@ -39,6 +39,7 @@ import (
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
+	"bouncer/internal/diagnose/monitor"
 	"bouncer/internal/gate"
 	"bouncer/internal/imports"
 	"bouncer/internal/journal"
@@ -104,6 +105,7 @@ type Services struct {
 	Notices    *notice.Sender
 	Budgets    *budget.Service
 	Reviews    *review.Service
+	Checkups   *monitor.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service

@@ -33,6 +33,7 @@ func (a *API) table() []route {
 		heldRoutes(a.s.Held, a.s.Notices),
 		budgetRoutes(a.s.Budgets),
 		reviewRoutes(a.s.Reviews),
+		checkupRoutes(a.s.Checkups),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

@@ -26,6 +26,7 @@ import (
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
+	"bouncer/internal/diagnose/monitor"
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
 	"bouncer/internal/gate"
@@ -187,6 +188,11 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.history.Close)
 	all.History = svc.history
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
+	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
+		Version: Version, Redirect: redirect, MessageLimit: s.MessageLimit, Private: s.Private, Spawner: spawner,
+	})
+	all.Checkups.Start()
+	later(all.Checkups.Close)
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices

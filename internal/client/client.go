@@ -43,6 +43,9 @@ func New(base, token string) (*Client, error) {
 // Base is the address of the service.
 func (c *Client) Base() string { return c.base }
 
+// SignedIn reports whether there is a token to show.
+func (c *Client) SignedIn() bool { return c.token != "" }
+
 // With returns a client of the same service that shows another token.
 func (c *Client) With(token string) *Client {
 	return &Client{base: c.base, token: token, http: c.http}

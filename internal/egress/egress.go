@@ -66,7 +66,7 @@ func New(inside []netip.Prefix, ca []byte) *Client {
 // transport makes connections to public addresses and to the given ranges.
 func (o *Client) transport(inside []netip.Prefix) *http.Transport {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		return check(address, inside)
+		return Check(address, inside)
 	}}
 	return &http.Transport{
 		DialContext: dialer.DialContext, TLSClientConfig: o.trust, ForceAttemptHTTP2: true, TLSHandshakeTimeout: 10 * time.Second,
@@ -168,8 +168,9 @@ func (e *PrivateError) Remedy() string {
 		e.Range)
 }
 
-// check refuses connections to where nobody outside may send Bouncer.
-func check(address string, inside []netip.Prefix) error {
+// Check refuses connections to where nobody outside may send Bouncer: an address with its
+// port, as dialled. The error is a *PrivateError, or an *endpoint.AddressError.
+func Check(address string, inside []netip.Prefix) error {
 	ap, err := netip.ParseAddrPort(address)
 	if err != nil {
 		return &endpoint.AddressError{Address: address, Why: "is no address"}

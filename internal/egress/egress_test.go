@@ -21,14 +21,14 @@ func TestOutboundIsGuarded(t *testing.T) {
 		"[64:ff9b::a00:1]:443", "[64:ff9b::7f00:1]:443", "[2002:a00:1::]:443", "[2002:7f00:1::1]:443", "[::10.0.0.1]:443", "[64:ff9b:1::1]:443",
 		"[2001::1]:443", "[fec0::1]:443", "[2001:db8::1]:443", "192.0.0.8:443", "198.18.0.1:443", "240.0.0.1:443", "[fd00::1%eth0]:443",
 	} {
-		assert.Error(t, check(address, nil), address)
+		assert.Error(t, Check(address, nil), address)
 	}
 	for _, address := range []string{"93.184.216.34:443", "[2606:2800:220:1::1]:443", "[64:ff9b::5db8:d822]:443"} {
-		assert.NoError(t, check(address, nil), address)
+		assert.NoError(t, Check(address, nil), address)
 	}
 	some := []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}
-	assert.NoError(t, check("10.1.2.3:443", some))
-	assert.Error(t, check("192.168.1.1:443", some))
+	assert.NoError(t, Check("10.1.2.3:443", some))
+	assert.Error(t, Check("192.168.1.1:443", some))
 	asked := 0
 	server := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked++ }))
 	t.Cleanup(server.Close)

@@ -67,8 +67,23 @@ type Connection struct {
 	// inherited are subscriptions that are still to be made at the server.
 	inherited []string
 	closed    bool
+	explained explanation
 
 	probing sync.Mutex // one probe at a time
+}
+
+// explanation is what a closer look has made of a failure.
+type explanation struct {
+	of      diagnosis.Cause // as the conversation itself saw it
+	finding diagnosis.Finding
+}
+
+// in returns the finding that stands for one of the conversation.
+func (e explanation) in(f diagnosis.Finding) diagnosis.Finding {
+	if e.of != "" && e.of == f.Cause {
+		return e.finding
+	}
+	return f
 }
 
 // subscription is a resource that somebody wants to hear of.
@@ -397,6 +412,7 @@ func (k *Connection) Report(f diagnosis.Finding) {
 	changed := k.status.State == team.StateReady
 	if changed {
 		k.status.State, k.status.Since = team.StateFailing, time.Now().UTC()
+		f = k.explained.in(f)
 		k.status.Finding = &f
 	}
 	st := k.status
@@ -405,6 +421,31 @@ func (k *Connection) Report(f diagnosis.Finding) {
 		k.o.Changed(st)
 		k.wake()
 	}
+}
+
+// Explained keeps what a closer look has made of the present failure, so that it is told
+// everywhere instead of what the conversation saw, which was of. It holds as long as the
+// conversation sees the same.
+func (k *Connection) Explained(of diagnosis.Cause, f diagnosis.Finding) {
+	k.mu.Lock()
+	k.explained = explanation{of, f}
+	changed := k.status.State == team.StateFailing && k.status.Finding != nil && k.status.Finding.Cause == of
+	if changed {
+		k.status.Finding = &f
+	}
+	st := k.status
+	k.mu.Unlock()
+	if changed {
+		k.o.Changed(st)
+	}
+}
+
+// Explain returns what is known of a failure of a call: what a closer look has made of
+// it, where there was one.
+func (k *Connection) Explain(f diagnosis.Finding) diagnosis.Finding {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.explained.in(f)
 }
 
 // Close ends the link and waits for everything it started.
@@ -489,6 +530,13 @@ func (k *Connection) probe(ctx context.Context) {
 		st.Stages = old.Stages // the session was open: only the list was read again
 	}
 	st.Altered = old.Altered
+	switch {
+	case st.State == team.StateReady:
+		k.explained = explanation{}
+	case st.Finding != nil:
+		f := k.explained.in(*st.Finding)
+		st.Finding = &f
+	}
 	k.status = st
 	k.mu.Unlock()
 	k.once.Do(func() { close(k.tried) })
@@ -598,3 +646,6 @@ func (k *Connection) unchanged(ctx context.Context) bool {
 	o, err := k.link.Offer(ctx)
 	return err == nil && o.Digest() == k.Status().Offer.Digest()
 }
+
+// Again has the connection look at its server soon, whatever it is waiting for.
+func (k *Connection) Again(context.Context) { k.wake() }

@@ -439,6 +439,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/checkups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look at a server, registered or only described, and name the causes of what is wrong; nothing is kept but the report
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["checkUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/checkups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a checkup that is under way is doing, by the word in watch
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["getCheckupProgress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/consent-requests/{id}": {
         parameters: {
             query?: never;
@@ -1422,6 +1462,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/{name}/checkup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The report of the last checkup of a server
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["getCheckup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/servers/{name}/dependents": {
         parameters: {
             query?: never;
@@ -2149,6 +2209,39 @@ export interface components {
             /** @description noun and verb, as in server.register */
             what: string;
         };
+        CheckupAsk: {
+            /** @description name of an agent whose credential for the server is used */
+            as?: string;
+            /** @description a tool that is called at the end; without it none is */
+            call?: components["schemas"]["CheckupCall"];
+            /** @description an OAuth client that is tried for the target */
+            client?: components["schemas"]["CheckupClient"];
+            /** @description how long each answer is waited for; 0 for 15 s, and 30 s for a process to start */
+            patienceSeconds?: number;
+            /** @description name of a registered server */
+            server?: string;
+            /** @description instead of server: a target as it would be registered */
+            target?: components["schemas"]["Registration"];
+            /** @description a word that nobody guesses, by which the progress can be asked for */
+            watch?: string;
+        };
+        CheckupCall: {
+            arguments?: unknown;
+            /** @description how often; once if left out, at most 100 times */
+            times?: number;
+            tool: string;
+        };
+        CheckupClient: {
+            id: string;
+            /** @description the authorization server, where the server names none */
+            issuer?: string;
+            /** @description it gets tokens with its own credentials */
+            machine?: boolean;
+            /** @description it is used once, and the authorization server may give another one in its place */
+            refreshToken?: string;
+            scope?: string;
+            secret?: string;
+        };
         Consent: {
             agent: string;
             /** @description client id of the program */
@@ -2379,6 +2472,30 @@ export interface components {
             message: string;
             /** @description what helps */
             remedy: string;
+        };
+        Fix: {
+            /** @description field of the server that is altered */
+            field: string;
+            /** @description what applying it does */
+            means: string;
+            /** @description its new value */
+            value: string;
+        };
+        Found: {
+            /** @description layer.cause, from the list of causes */
+            cause: string;
+            /** @description what was observed */
+            evidence: string[];
+            /** @description what can be applied, where that is safe */
+            fix?: components["schemas"]["Fix"];
+            /** @description what follows from the cause, and is none of its own */
+            follows: string[];
+            /** @description what helps, as the exact command or field where there is one */
+            remedy: string;
+            /** @description what is wrong, in one sentence */
+            title: string;
+            /** @description who has to act */
+            who: string;
         };
         Health: {
             /** @description file of a local process that changed since it was started, so that it still runs the code before */
@@ -3263,6 +3380,23 @@ export interface components {
             server: string;
             tool: string;
         };
+        Report: {
+            /** Format: date-time */
+            at: string;
+            /** @description one for each root cause, the most hindering first; none for a healthy server */
+            findings: components["schemas"]["Found"][];
+            healthy: boolean;
+            /** @description how long all took, in milliseconds */
+            ms: number;
+            revision?: string;
+            serverName?: string;
+            serverVersion?: string;
+            stages: components["schemas"]["StageReport"][];
+            /** @description name of the server, or what was given */
+            target: string;
+            tools: number;
+            transport?: string;
+        };
         ResetPassword: {
             /** @description one-time password, shown this once */
             password: string;
@@ -3769,6 +3903,19 @@ export interface components {
             name: "resolve" | "connect" | "tls" | "launch" | "initialize" | "tools";
             note?: string;
             ok: boolean;
+        };
+        StageReport: {
+            /** @description what was observed */
+            facts: string[];
+            /** @description how long it took, in milliseconds */
+            ms: number;
+            /** @enum {string} */
+            name: "settings" | "address" | "tls" | "http" | "transport" | "authorization" | "launch" | "protocol" | "listing" | "call";
+            /**
+             * @description skipped: it was not reached, or there is nothing to look at
+             * @enum {string}
+             */
+            outcome: "ok" | "failed" | "skipped";
         };
         StandingDecision: {
             agent: string;
@@ -5025,6 +5172,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Change"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckupAsk"];
+            };
+        };
+        responses: {
+            /** @description Look at a server, registered or only described, and name the causes of what is wrong; nothing is kept but the report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCheckupProgress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a checkup that is under way is doing, by the word in watch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -6983,6 +7194,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServerInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCheckup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report of the last checkup of a server */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
                 };
             };
             /** @description what went wrong, and what helps */

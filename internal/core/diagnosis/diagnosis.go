@@ -185,7 +185,8 @@ func known(e Evidence) Finding {
 	case NotServed:
 		f.Message = fmt.Sprintf("the server says it has tools and then refuses to list them: %s (code %d)", e.RPCMessage, e.RPCCode)
 	case CommandNotFound, NotExecutable, DirMissing, RelativePath, LineInCommand, ExitsAtOnce, Killed, NoiseOnStdout,
-		ModuleMissing, ScriptMissing, PackageMissing, SettingMissing, PortTaken, GluedArguments:
+		ModuleMissing, ScriptMissing, PackageMissing, SettingMissing, PortTaken, GluedArguments,
+		OutOfMemory, InterpreterGone, RuntimeTooOld, WaitsForInput:
 		return launch(e)
 	case OverLimit:
 		return Finding{
@@ -268,10 +269,10 @@ func launch(e Evidence) Finding {
 		}
 	case ScriptMissing:
 		if e.Wrote.Cause == "" {
-			return Finding{e.What, "a file that is to be run is not there" + note(e), scriptRemedy, registrar}
+			return Finding{e.What, "a file that is to be run is not there" + note(e), ScriptRemedy, registrar}
 		}
 		return wrote(e)
-	case ModuleMissing, PackageMissing, SettingMissing, PortTaken:
+	case ModuleMissing, PackageMissing, SettingMissing, PortTaken, OutOfMemory, InterpreterGone, RuntimeTooOld, WaitsForInput:
 		return wrote(e)
 	case Killed:
 		return Finding{
@@ -296,28 +297,28 @@ func launch(e Evidence) Finding {
 	}
 }
 
-const scriptRemedy = "check the path; a relative one needs the working directory (--dir)"
+const ScriptRemedy = "check the path; a relative one needs the working directory (--dir)"
 
-// wrote explains the end of a process by its own words.
+// wrote explains the end of a process by its Own words.
 func wrote(e Evidence) Finding {
-	message, remedy := ofStderr(e.Wrote)
+	message, remedy := OfStderr(e.Wrote)
 	return Finding{e.What, "the process ends before it opens a session: " + message + note(e), remedy, registrar}
 }
 
-// byStatus is the finding for an answer with an HTTP status, with the server's own words.
+// byStatus is the finding for an answer with an HTTP status, with the server's Own words.
 func byStatus(e Evidence) Finding {
 	f := ofStatus(e)
 	f.Message += says(e)
 	if e.Status != 401 && e.Status != 403 {
 		return f
 	}
-	if header := wantsHeader(e); header != "" {
+	if header := WantsHeader(e); header != "" {
 		f.Remedy = fmt.Sprintf("it wants %s: bouncer server update %s --secret-header %s", header, e.Server, header)
 		if !e.HadCredential {
 			f.Remedy += " --token"
 		}
 		f.Actor = registrar
-	} else if scheme := wantsScheme(e); scheme != "" && e.Status == 401 {
+	} else if scheme := WantsScheme(e); scheme != "" && e.Status == 401 {
 		f.Remedy = fmt.Sprintf(
 			"it wants the word %s before it: bouncer server update %s --also 'header:Authorization %s=SECRET'", scheme, e.Server, scheme,
 		)

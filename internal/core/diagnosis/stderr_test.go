@@ -68,7 +68,7 @@ func TestReadStderr(t *testing.T) {
 		if row.line != "" {
 			assert.Equal(t, row.line, w.Line, name)
 		}
-		message, remedy := ofStderr(w)
+		message, remedy := OfStderr(w)
 		assert.Equal(t, row.cause != "", message != "" && remedy != "", name)
 	}
 }

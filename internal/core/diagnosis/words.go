@@ -6,12 +6,12 @@ import (
 	"strings"
 )
 
-// maxWords is how much of an answer's own words is repeated, in characters.
+// maxWords is how much of an answer's Own words is repeated, in characters.
 const maxWords = 200
 
-// own are the words of the server: what the body of an error says, as far as it is for
+// Own are the words of the server: what the body of an error says, as far as it is for
 // people; "" for a web page and for none.
-func own(body string) string {
+func Own(body string) string {
 	text := strings.TrimSpace(body)
 	if text == "" || strings.HasPrefix(strings.ToLower(text), "<!doctype") || strings.HasPrefix(strings.ToLower(text), "<html") {
 		return ""
@@ -22,29 +22,31 @@ func own(body string) string {
 			switch said := v[key].(type) {
 			case string:
 				if said != "" {
-					return clip(said)
+					return Clip(said)
 				}
 			case map[string]any:
 				if inner, ok := said["message"].(string); ok && inner != "" {
-					return clip(inner)
+					return Clip(inner)
 				}
 			}
 		}
 	}
-	return clip(text)
+	return Clip(text)
 }
 
-func clip(text string) string {
+func Clip(text string) string { return ClipTo(text, maxWords) }
+
+func ClipTo(text string, most int) string {
 	text = strings.Join(strings.Fields(text), " ")
-	if r := []rune(text); len(r) > maxWords {
-		return string(r[:maxWords]) + "…"
+	if r := []rune(text); len(r) > most {
+		return string(r[:most]) + "…"
 	}
 	return text
 }
 
-// says appends the server's own words to a message.
+// says appends the server's Own words to a message.
 func says(e Evidence) string {
-	if words := own(e.Body); words != "" {
+	if words := Own(e.Body); words != "" {
 		return "; it says: " + words
 	}
 	return ""
@@ -53,17 +55,19 @@ func says(e Evidence) string {
 // asked finds a header that an answer asks for by its name.
 var asked = regexp.MustCompile(`(?i)\b(x-[a-z0-9]+(?:-[a-z0-9]+)*|api-?key|[a-z]+-(?:api-?key|auth-token|access-token|token))\b`)
 
-// notHeaders are words of that form which are none to send a credential in.
-var notHeaders = regexp.MustCompile(`(?i)^(x-request-id|x-forwarded-.*|x-frame-.*|x-content-.*|x-powered-by|x-real-ip|x-ratelimit.*|x-www-.*|bearer-token|access-token)$`)
+// NotHeaders are words of that form which are none to send a credential in.
+var NotHeaders = regexp.MustCompile(
+	`(?i)^(x-request-id|x-forwarded-.*|x-frame-.*|x-content-.*|x-powered-by|x-real-ip|x-ratelimit.*|x-www-.*|bearer-token|access-token)$`,
+)
 
-// wantsHeader is the header in which the server wants its credential, by what it says;
+// WantsHeader is the header in which the server wants its credential, by what it says;
 // "" when it names none.
-func wantsHeader(e Evidence) string {
-	for _, text := range []string{e.Challenge, own(e.Body)} {
+func WantsHeader(e Evidence) string {
+	for _, text := range []string{e.Challenge, Own(e.Body)} {
 		for _, name := range asked.FindAllString(text, 5) {
 			if strings.Contains(strings.ToLower(text), "header") || strings.HasPrefix(strings.ToLower(name), "x-") {
-				if !notHeaders.MatchString(name) {
-					return canonical(name)
+				if !NotHeaders.MatchString(name) {
+					return CanonicalHeader(name)
 				}
 			}
 		}
@@ -71,8 +75,8 @@ func wantsHeader(e Evidence) string {
 	return ""
 }
 
-// canonical writes a header's name as headers are written.
-func canonical(name string) string {
+// CanonicalHeader writes a header's name as headers are written.
+func CanonicalHeader(name string) string {
 	parts := strings.Split(strings.ToLower(name), "-")
 	for i, p := range parts {
 		if p != "" {
@@ -82,9 +86,9 @@ func canonical(name string) string {
 	return strings.Join(parts, "-")
 }
 
-// wantsScheme is the word that the server wants before the credential, when it is
+// WantsScheme is the word that the server wants before the credential, when it is
 // another than Bearer; "" for none.
-func wantsScheme(e Evidence) string {
+func WantsScheme(e Evidence) string {
 	scheme, _, _ := strings.Cut(strings.TrimSpace(e.Challenge), " ")
 	switch strings.ToLower(strings.TrimRight(scheme, ",")) {
 	case "", "bearer", "dpop", "digest", "negotiate", "ntlm", "basic":

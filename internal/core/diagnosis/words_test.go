@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// The server's own words are told, and a header or a scheme that it asks for becomes
+// The server's Own words are told, and a header or a scheme that it asks for becomes
 // what helps.
 func TestTheServersOwnWords(t *testing.T) {
 	t.Parallel()

@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/link/sse"
 	"bouncer/internal/link/stdio"
 	"bouncer/internal/link/streamable"
+	"bouncer/internal/spawn"
 )
 
 // New prepares the conversation with a server as it is registered; nothing is sent
@@ -45,6 +46,12 @@ func New(s team.Server, c link.Credential, o link.Options) (link.Transport, erro
 		return sse.New(target(s, c), o), nil
 	}
 	return streamable.New(target(s, c), o), nil
+}
+
+// Environment returns the variables that the process of a server gets, and the files of
+// secrets among them, which the caller removes when the process has ended.
+func Environment(ctx context.Context, s team.Server, c link.Credential, spawner *spawn.Spawner) ([]string, *spawn.Secrets, error) {
+	return stdio.Environment(ctx, command(s, c), spawner)
 }
 
 func command(s team.Server, c link.Credential) stdio.Command {

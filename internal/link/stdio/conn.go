@@ -210,7 +210,7 @@ func (p *Conn) start(ctx context.Context, stderr *tailBuffer) (_ *process, err e
 	if err != nil {
 		return nil, err
 	}
-	secrets, files, err := p.secretVars(ctx)
+	env, files, err := Environment(ctx, p.c, p.spawner)
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +234,7 @@ func (p *Conn) start(ctx context.Context, stderr *tailBuffer) (_ *process, err e
 		Path:   path,
 		Args:   append([]string{p.c.Command}, p.c.Args...),
 		Dir:    p.c.Dir,
-		Env:    append(p.environment(), secrets...),
+		Env:    env,
 		Stdin:  inR,
 		Stdout: outW,
 		Stderr: c.stderr,

@@ -13,33 +13,29 @@ import (
 // process gets: what package runners cannot do without.
 var inherited = []string{"PATH", "HOME", "LANG", "TMPDIR", "TZ"}
 
-func (p *Conn) environment() []string {
-	env := []string{}
+// Environment returns the variables that a process of the command gets: those it inherits,
+// its own, and those that carry secrets, with the files of those that are files, which the
+// caller removes when the process has ended.
+func Environment(ctx context.Context, c Command, spawner *spawn.Spawner) (env []string, files *spawn.Secrets, err error) {
 	for _, name := range inherited {
 		if v, ok := os.LookupEnv(name); ok {
 			env = append(env, name+"="+v)
 		}
 	}
-	for name, v := range p.c.Env {
+	for name, v := range c.Env {
 		env = append(env, name+"="+v)
 	}
-	return env
-}
-
-// secretVars returns the variables that carry secrets, and the files of those that
-// are files, which the caller removes when the process has ended.
-func (p *Conn) secretVars(ctx context.Context) (env []string, files *spawn.Secrets, err error) {
-	if p.c.Used != nil {
-		p.c.Used.Store(time.Now().UnixMilli())
+	if c.Used != nil {
+		c.Used.Store(time.Now().UnixMilli())
 	}
-	files = p.spawner.Secrets()
-	if p.c.SecretEnv != "" && p.c.Vars == nil {
-		return []string{p.c.SecretEnv + "=" + p.c.Secret.Reveal()}, files, nil
+	files = spawner.Secrets()
+	if c.SecretEnv != "" && c.Vars == nil {
+		return append(env, c.SecretEnv+"="+c.Secret.Reveal()), files, nil
 	}
-	if p.c.Vars == nil {
-		return nil, files, nil
+	if c.Vars == nil {
+		return env, files, nil
 	}
-	vars, err := p.c.Vars(ctx)
+	vars, err := c.Vars(ctx)
 	if err != nil {
 		return nil, nil, err
 	}

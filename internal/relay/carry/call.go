@@ -775,7 +775,8 @@ func (j *Call) failBefore(ctx context.Context, err error) {
 		j.refuseMissing(ctx, f.Finding.Message, f.SignIn)
 		return
 	case errors.As(err, &f):
-		message = j.target.Server.Name + ": " + f.Finding.Message + "; " + f.Finding.Remedy
+		found := j.target.Server.Connection.Explain(f.Finding)
+		message = j.target.Server.Name + ": " + found.Message + "; " + found.Remedy
 		switch {
 		case f.Cause == diagnosis.ArgumentsRefused:
 			code = wire.CodeInvalidParams

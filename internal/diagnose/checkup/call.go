@@ -1,0 +1,140 @@
+package checkup
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"bouncer/internal/core/evidence"
+)
+
+// callTool calls the tool that was asked for.
+func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
+	t := r.t.Call
+	call := &evidence.Call{Tool: t.Tool, Limit: r.o.MessageLimit}
+	r.evidence.Call = call
+	began := time.Now()
+	tool, ok := find(list, t.Tool)
+	if !ok {
+		call.NoSuch = true
+		r.stage("call", outcomeFailed, 0, "there is no tool "+t.Tool)
+		return
+	}
+	arguments := t.Arguments
+	if len(arguments) == 0 {
+		arguments = []byte("{}")
+	}
+	call.Unfit = unfit(tool.Input, arguments)
+	params, err := json.Marshal(map[string]any{"name": t.Tool, "arguments": json.RawMessage(arguments)})
+	if err != nil {
+		call.Unfit = "they are no JSON"
+		r.stage("call", outcomeFailed, 0, "the arguments are no JSON")
+		return
+	}
+	for range max(1, t.Times) {
+		r.tell("call", "calling "+t.Tool)
+		a, frame := c.ask(ctx, "tools/call", params)
+		call.Times++
+		call.Step, call.Status, call.Body, call.Bytes = a.Step, a.Status, a.Body, a.Bytes
+		call.Error, call.Ended = a.Error, a.Ended
+		if call.Status == http.StatusOK {
+			call.Status = 0
+		}
+		if a.Header != nil {
+			call.Retry = a.Header["Retry-After"]
+		}
+		if call.Cut = a.Bytes > r.o.MessageLimit; call.Cut {
+			break
+		}
+		r.result(call, frame, tool.Output)
+		if call.Error != nil || call.Failed || call.Step.Failed() || call.Ended || call.Status >= 300 || call.Output != "" {
+			break
+		}
+		call.Good++
+	}
+	outcome := outcomeOK
+	if call.Good < call.Times {
+		outcome = outcomeFailed
+	}
+	r.stage("call", outcome, time.Since(began), fmt.Sprintf("%s was called %d times, %d well", t.Tool, call.Times, call.Good))
+}
+
+// listed is what matters of a tool for a call.
+type listed struct {
+	Name   string          `json:"name"`
+	Input  json.RawMessage `json:"inputSchema"`
+	Output json.RawMessage `json:"outputSchema"`
+}
+
+func find(list []json.RawMessage, name string) (listed, bool) {
+	for _, raw := range list {
+		var t listed
+		if json.Unmarshal(raw, &t) == nil && t.Name == name {
+			return t, true
+		}
+	}
+	return listed{}, false
+}
+
+// result reads the result of a call.
+func (r *run) result(call *evidence.Call, frame []byte, output json.RawMessage) {
+	var m struct {
+		Result struct {
+			IsError    bool                    `json:"isError"`
+			Content    []struct{ Text string } `json:"content"`
+			Structured json.RawMessage         `json:"structuredContent"`
+		} `json:"result"`
+	}
+	if frame == nil || json.Unmarshal(frame, &m) != nil {
+		return
+	}
+	call.Failed = m.Result.IsError
+	var text []string
+	for _, c := range m.Result.Content {
+		text = append(text, c.Text)
+	}
+	call.Text = r.short(strings.Join(text, " "))
+	if call.Failed || call.Error != nil || len(output) == 0 || string(output) == "null" {
+		return
+	}
+	if len(m.Result.Structured) == 0 {
+		call.Output = "there is no structured content"
+		return
+	}
+	call.Output = unfit(output, m.Result.Structured)
+}
+
+// unfit says why a value does not fit a schema; "" when it does, or when the schema is
+// none that can be used.
+func unfit(schema, value []byte) string {
+	if len(schema) == 0 {
+		return ""
+	}
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(schema)))
+	if err != nil {
+		return ""
+	}
+	compiler := jsonschema.NewCompiler()
+	compiler.UseLoader(jsonschema.SchemeURLLoader{})
+	if compiler.AddResource("tool:schema", doc) != nil {
+		return ""
+	}
+	s, err := compiler.Compile("tool:schema")
+	if err != nil {
+		return ""
+	}
+	v, err := jsonschema.UnmarshalJSON(strings.NewReader(string(value)))
+	if err != nil {
+		return "it is no JSON"
+	}
+	if err := s.Validate(v); err != nil {
+		lines := strings.Split(strings.TrimSpace(err.Error()), "\n")
+		return evidence.Quoted([]byte(strings.TrimLeft(lines[len(lines)-1], "- ")))
+	}
+	return ""
+}

@@ -1,0 +1,179 @@
+package monitor
+
+import (
+	"context"
+	"time"
+
+	"bouncer/internal/core/verdict"
+
+	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/team"
+	"bouncer/internal/diagnose/checkup"
+	"bouncer/internal/upstream"
+)
+
+// system is who looks by itself.
+var system = team.Person{ID: "bouncer", Name: "bouncer", Role: team.Maintainer}
+
+// Start begins to look at connections that begin to fail.
+func (svc *Service) Start() {
+	ctx, stop := context.WithCancel(context.Background())
+	svc.stop = stop
+	go svc.watch(ctx)
+}
+
+// Close ends that, and the looks under way.
+func (svc *Service) Close() {
+	svc.stop()
+	<-svc.ended
+}
+
+func (svc *Service) watch(ctx context.Context) {
+	defer close(svc.ended)
+	topics, done := svc.Registry.Listen()
+	defer done()
+	timer := time.NewTimer(settle)
+	defer timer.Stop()
+	finished := make(chan struct{}, atOnce)
+	running := 0
+	for {
+		select {
+		case _, open := <-topics:
+			if !open {
+				topics = nil
+			}
+			timer.Reset(settle)
+		case <-timer.C:
+			timer.Reset(againAfter / 5)
+			for key, failing := range svc.failing() {
+				if running >= atOnce {
+					timer.Reset(settle) // the others when one of these has ended
+					break
+				}
+				if !svc.due(key, failing) {
+					continue
+				}
+				running++
+				go func() {
+					defer func() { finished <- struct{}{} }()
+					svc.explain(ctx, key, failing)
+				}()
+			}
+		case <-finished:
+			running--
+		case <-ctx.Done():
+			for ; running > 0; running-- {
+				<-finished
+			}
+			return
+		}
+	}
+}
+
+// failure is a connection that fails.
+type failure struct {
+	server     team.Server
+	connection *upstream.Connection
+	since      time.Time
+	cause      diagnosis.Cause
+}
+
+// failing are the connections that fail now.
+func (svc *Service) failing() map[upstream.Key]failure {
+	out := map[upstream.Key]failure{}
+	list, err := svc.Store.Servers(context.Background())
+	if err != nil {
+		svc.Log.Error("the servers could not be read for checkups", "error", err)
+		return nil
+	}
+	for _, s := range list {
+		if s.Paused {
+			continue
+		}
+		c, holder := svc.Pool.Best(s.ID)
+		if c == nil {
+			continue
+		}
+		if st := c.Status(); st.State == team.StateFailing && st.Finding != nil {
+			out[upstream.Key{Server: s.ID, Holder: holder}] = failure{s, c, st.Since, st.Finding.Cause}
+		}
+	}
+	svc.forget(out)
+	return out
+}
+
+// forget drops what is known of connections that fail no longer.
+func (svc *Service) forget(failing map[upstream.Key]failure) {
+	svc.mu.Lock()
+	defer svc.mu.Unlock()
+	for key := range svc.looked {
+		if !has(failing, key) {
+			delete(svc.looked, key)
+		}
+	}
+}
+
+func has(failing map[upstream.Key]failure, key string) bool {
+	for k := range failing {
+		if k.String() == key {
+			return true
+		}
+	}
+	return false
+}
+
+// due reports whether a failing connection is to be looked at, and notes that it is.
+func (svc *Service) due(key upstream.Key, f failure) bool {
+	svc.mu.Lock()
+	defer svc.mu.Unlock()
+	last, known := svc.looked[key.String()]
+	if known && last.since.Equal(f.since) && time.Since(last.at) < againAfter {
+		return false
+	}
+	svc.looked[key.String()] = looked{at: time.Now(), since: f.since, cause: f.cause}
+	return true
+}
+
+// explain looks at a failing connection, and has what is found told instead of what the
+// conversation saw.
+func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
+	leave, err := svc.queue.Enter(ctx, system.ID)
+	if err != nil {
+		return // it is tried again later
+	}
+	defer leave()
+	t, err := svc.given(ctx, f.server, key.Holder)
+	if err != nil {
+		svc.Log.Error("a failing server could not be looked at", "server", f.server.Name, "error", err)
+		return
+	}
+	r, err := checkup.Run(ctx, t, checkup.Options{
+		Version: svc.o.Version, MessageLimit: svc.o.MessageLimit, Spawner: svc.o.Spawner, Private: svc.o.Private,
+	})
+	if err != nil {
+		return // the service ends, or the server went meanwhile
+	}
+	svc.keep(f.server, r)
+	if len(r.Findings) > 0 {
+		f.connection.Explained(f.cause, r.Findings[0].Short())
+	}
+}
+
+// agree has the state of a server agree with what a checkup has found: what fails is told
+// with its cause, and what is well again is looked at by its connection.
+func (svc *Service) agree(ctx context.Context, s team.Server, r verdict.Report) {
+	c, _ := svc.Pool.Best(s.ID)
+	if c == nil {
+		return
+	}
+	st := c.Status()
+	switch {
+	case st.State == team.StateFailing && len(r.Findings) > 0 && st.Finding != nil:
+		c.Explained(st.Finding.Cause, r.Findings[0].Short())
+	case st.State == team.StateFailing && r.Healthy, st.State == team.StateReady && hinders(r):
+		c.Again(ctx)
+	}
+}
+
+// hinders reports whether a finding keeps a conversation from being opened.
+func hinders(r verdict.Report) bool { return !r.Healthy && r.Revision == "" }
