@@ -76,6 +76,7 @@ const (
 	usualStart    = 30 * time.Second
 	connectTime   = 10 * time.Second
 	probeTime     = 5 * time.Second // for what is only tried to tell look-alikes apart
+	getTime       = 2 * time.Second // for a plain GET, which servers answer at once or never
 	streamTime    = 250 * time.Millisecond
 )
 

@@ -97,6 +97,11 @@ func TestEveryFaultIsNamed(t *testing.T) {
 			right++
 		}
 	}
+	for _, o := range all {
+		if o.took > 6*time.Second {
+			t.Log(o.Name, o.took)
+		}
+	}
 	t.Logf("%d of %d named right", right, len(all))
 }
 

@@ -277,7 +277,7 @@ func (h *web) further(ctx context.Context) {
 		h.host(ctx)
 	case s >= 500 && s != 501:
 		h.again(ctx)
-	case s >= 300 && s < 400 || s == 429 || s == 402:
+	case s >= 300 && s < 400 || s == 429 || s == 402 || x.BodyTimeout:
 	case s == 200 && x.Reply.Shape == evidence.Message:
 	case s == 400 && h.at.Scheme == "http" && h.speaksTLS(ctx):
 	default:
@@ -339,7 +339,7 @@ func (h *web) again(ctx context.Context) {
 // get is a plain GET, which shows whether anything answers at all.
 func (h *web) get(ctx context.Context, purpose evidence.Purpose, address string) evidence.Exchange {
 	x, _ := h.send(ctx, request{
-		purpose: purpose, method: http.MethodGet, address: address, forms: h.forms, limit: min(probeTime, h.o.Patience), most: 4 << 10,
+		purpose: purpose, method: http.MethodGet, address: address, forms: h.forms, limit: min(getTime, h.o.Patience), most: 4 << 10,
 		header: http.Header{"Accept": {"*/*"}},
 	})
 	h.keep(x)
@@ -368,6 +368,8 @@ func (h *web) host(ctx context.Context) {
 
 // paths tries where servers usually answer.
 func (h *web) paths(ctx context.Context) {
+	ctx, stop := context.WithTimeout(ctx, 2*probeTime)
+	defer stop()
 	for _, there := range elsewhere(h.at) {
 		if ctx.Err() != nil {
 			return
