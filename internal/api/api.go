@@ -39,7 +39,9 @@ import (
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
+	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/why"
 	"bouncer/internal/gate"
 	"bouncer/internal/imports"
 	"bouncer/internal/journal"
@@ -106,6 +108,8 @@ type Services struct {
 	Budgets    *budget.Service
 	Reviews    *review.Service
 	Checkups   *monitor.Service
+	Incidents  *incident.Service
+	Why        *why.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service
@@ -402,6 +406,7 @@ var listed = map[string]string{
 	"code":       "bouncer agent invitations",
 	"consent":    "bouncer consent list",
 	"held call":  "bouncer held list --all",
+	"incident":   "bouncer incident list",
 	"invitation": "bouncer person invitations",
 	"label":      "bouncer label list",
 	"login":      "bouncer login list",

@@ -34,6 +34,8 @@ func (a *API) table() []route {
 		budgetRoutes(a.s.Budgets),
 		reviewRoutes(a.s.Reviews),
 		checkupRoutes(a.s.Checkups),
+		incidentRoutes(a.s.Incidents, a.s.Servers),
+		whyRoutes(a.s.Why),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

@@ -26,7 +26,9 @@ import (
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
+	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/why"
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
 	"bouncer/internal/gate"
@@ -188,10 +190,15 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.history.Close)
 	all.History = svc.history
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
+	all.Incidents = incident.New(svc.store, all.Journal, hub, svc.log)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
 		Version: Version, Redirect: redirect, MessageLimit: s.MessageLimit, Private: s.Private, Spawner: spawner,
+		Incidents: all.Incidents,
 	})
 	all.Checkups.Start()
+	all.Why = why.New(why.Deps{
+		Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
+	})
 	later(all.Checkups.Close)
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)

@@ -108,6 +108,9 @@ func (svc *Service) Editions(ctx context.Context, name string) ([]team.Edition, 
 	return svc.store.Editions(ctx, s.ID)
 }
 
+// Health is how a server does now.
+func (svc *Service) Health(s team.Server) team.Health { return svc.info(s).Health }
+
 func (svc *Service) info(s team.Server) apitype.ServerInfo {
 	out := apitype.ServerInfo{Server: s, Health: team.Health{State: team.StatePaused}}
 	if s.SignIn != nil {

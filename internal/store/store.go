@@ -276,6 +276,7 @@ type Tx struct {
 	CredentialTx
 	PeopleTx
 	RuleTx
+	IncidentTx
 }
 
 type (
@@ -283,6 +284,8 @@ type (
 	ServerTx struct{ *transaction }
 	// AgentTx alters agents and passes.
 	AgentTx struct{ *transaction }
+	// IncidentTx alters what is kept of how servers did.
+	IncidentTx struct{ *transaction }
 	// CredentialTx alters what people and agents have of their own: secrets,
 	// sign-ins, and the programs that speak for agents.
 	CredentialTx struct{ *transaction }
@@ -298,7 +301,7 @@ type transaction struct {
 
 func newTx(ctx context.Context, tx *sql.Tx) *Tx {
 	t := &transaction{ctx, tx}
-	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}}
+	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}, IncidentTx{t}}
 }
 
 // Write runs fn in a transaction and records the change in it. When fn fails,

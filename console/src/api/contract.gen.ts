@@ -216,6 +216,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/agents/{name}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why an agent can or cannot use something, from its pass to the server */
+        get: operations["whyAgent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/agents/{name}/why-not/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The first difference that matters between two agents: works for one, and not for the other */
+        get: operations["compareAgents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/backup": {
         parameters: {
             query?: never;
@@ -611,6 +645,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How every server did, for the last day or since the time given */
+        get: operations["getHealth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/held": {
         parameters: {
             query?: never;
@@ -679,6 +730,60 @@ export interface paths {
          * @description For the roles an admin or a maintainer.
          */
         post: operations["importServers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What goes wrong, or went wrong: those that last first, then the newest */
+        get: operations["listIncidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One incident, with whom it affects and what changed before it */
+        get: operations["getIncident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/incidents/{id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Note something about an incident
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["noteIncident"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2618,6 +2723,90 @@ export interface components {
             /** @description as it was read, without secrets */
             server: components["schemas"]["Server"];
         };
+        Incident: {
+            /** @description layer.cause, from the list of causes */
+            cause: string;
+            evidence: string[];
+            /**
+             * Format: date-time
+             * @description when it began for the first time
+             */
+            first: string;
+            id: string;
+            /**
+             * Format: date-time
+             * @description when the server was seen well last; not told when it never was
+             */
+            lastGood?: string;
+            notes: components["schemas"]["IncidentNote"][];
+            remedy: string;
+            /** @description how often it came back */
+            reopened: number;
+            server: string;
+            /**
+             * Format: date-time
+             * @description when it began this time
+             */
+            since: string;
+            /** @description what is wrong, in one sentence */
+            title: string;
+            /**
+             * Format: date-time
+             * @description when it was gone; not told while it lasts
+             */
+            until?: string;
+            /** @description who has to act */
+            who: string;
+        };
+        IncidentDetail: {
+            /** @description agents whose calls failed */
+            agents: string[];
+            /** @description calls that failed since it began, of those that you may see; 500 means that many or more */
+            calls: number;
+            /** @description layer.cause, from the list of causes */
+            cause: string;
+            /** @description what changed between the last good time and its beginning, the most suspicious first */
+            changed: components["schemas"]["Suspect"][];
+            evidence: string[];
+            /**
+             * Format: date-time
+             * @description when it began for the first time
+             */
+            first: string;
+            id: string;
+            /**
+             * Format: date-time
+             * @description when the server was seen well last; not told when it never was
+             */
+            lastGood?: string;
+            notes: components["schemas"]["IncidentNote"][];
+            /** @description their owners */
+            people: string[];
+            remedy: string;
+            /** @description how often it came back */
+            reopened: number;
+            server: string;
+            /**
+             * Format: date-time
+             * @description when it began this time
+             */
+            since: string;
+            /** @description what is wrong, in one sentence */
+            title: string;
+            /**
+             * Format: date-time
+             * @description when it was gone; not told while it lasts
+             */
+            until?: string;
+            /** @description who has to act */
+            who: string;
+        };
+        IncidentNote: {
+            /** Format: date-time */
+            at: string;
+            person: string;
+            text: string;
+        };
         InspectedValue: {
             /** @enum {string} */
             kind?: "bearer" | "value" | "basic" | "environment" | "client-secret" | "private-key";
@@ -2846,6 +3035,9 @@ export interface components {
             passDays?: number;
             /** @description a new agent belongs to the team instead of you */
             team?: boolean;
+        };
+        NewNote: {
+            text: string;
         };
         NewPass: {
             /** @description for how long it is valid, up to 366, together with the hours */
@@ -3645,6 +3837,15 @@ export interface components {
             tokens: number;
             tools: number;
         };
+        ServerHistory: {
+            cause?: string;
+            server: string;
+            state: string;
+            /** @description the oldest first; the first one began before the time that was asked for */
+            states: components["schemas"]["ServerState"][];
+            /** @description what is wrong with it now */
+            title?: string;
+        };
         ServerInfo: {
             /** @description of a local process: its arguments */
             args?: string[];
@@ -3811,6 +4012,16 @@ export interface components {
             /** @description tools that it lists */
             tools: number;
         };
+        ServerState: {
+            /** Format: date-time */
+            at: string;
+            /** @description of a failing one */
+            cause?: string;
+            /** @enum {string} */
+            state: "ready" | "failing" | "connecting" | "waiting" | "paused";
+            /** @description what the server said that its version is */
+            version?: string;
+        };
         SignIn: {
             /** @description agent that has a grant of its own */
             agent: string;
@@ -3959,6 +4170,18 @@ export interface components {
             text: string;
             /** @description the tools that it is about, as server/tool; the first of many */
             tools?: string[];
+        };
+        Suspect: {
+            /** Format: date-time */
+            at: string;
+            /** @description id of the change, where it was one */
+            change?: string;
+            /** @description what changed, in words */
+            what: string;
+            /** @description who changed it */
+            who?: string;
+            /** @description why it is suspected */
+            why: string;
         };
         Suspicion: {
             /** @enum {string} */
@@ -4124,6 +4347,35 @@ export interface components {
             /** @description why it looks like a secret; it goes to the locker */
             secret?: string;
             value: string;
+        };
+        Why: {
+            agent: string;
+            /** @description the name that the agent sees */
+            exposed?: string;
+            /** @description what stands in the way, the first thing on the way first */
+            findings: components["schemas"]["Found"][];
+            /** @description nothing stands in the way */
+            ok: boolean;
+            server?: string;
+            /** @description the way from the pass to the server */
+            steps: components["schemas"]["WhyStep"][];
+            /** @description the server's own name */
+            tool?: string;
+        };
+        WhyDiffers: {
+            /** @description the first difference that matters, in words; empty when there is none */
+            first: string;
+            /** @description what else differs */
+            more: string[];
+            one: components["schemas"]["Why"];
+            other: components["schemas"]["Why"];
+        };
+        WhyStep: {
+            /** @enum {string} */
+            name: "agent" | "pass" | "assistant" | "list" | "server" | "rule" | "budget" | "credential" | "calls";
+            /** @enum {string} */
+            outcome: "ok" | "failed" | "unknown";
+            text: string;
         };
     };
     responses: never;
@@ -4596,6 +4848,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReachDifference"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    whyAgent: {
+        parameters: {
+            query?: {
+                /** @description a tool, as SERVER/TOOL or by the name that agents see; none for the agent as a whole */
+                tool?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Why an agent can or cannot use something, from its pass to the server */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Why"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compareAgents: {
+        parameters: {
+            query?: {
+                /** @description a tool, as SERVER/TOOL or by the name that agents see */
+                tool?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The first difference that matters between two agents: works for one, and not for the other */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyDiffers"];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -5497,6 +5818,38 @@ export interface operations {
             };
         };
     };
+    getHealth: {
+        parameters: {
+            query?: {
+                /** @description a time, or a length of time before now, like 2h */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How every server did, for the last day or since the time given */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerHistory"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listHeld: {
         parameters: {
             query?: {
@@ -5615,6 +5968,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listIncidents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What goes wrong, or went wrong: those that last first, then the newest */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One incident, with whom it affects and what changed before it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentDetail"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    noteIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description Note something about an incident */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Incident"];
                 };
             };
             /** @description what went wrong, and what helps */

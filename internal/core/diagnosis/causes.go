@@ -57,6 +57,20 @@ const (
 	OutputBroken      Cause = "call.result-breaks-the-output-schema"
 	ThenFails         Cause = "call.works-then-fails"
 	NoSuchTool        Cause = "call.no-such-tool"
+	PassUnknown       Cause = "door.pass-unknown"
+	PassRevoked       Cause = "door.pass-revoked"
+	PassExpired       Cause = "door.pass-expired"
+	AgentPaused       Cause = "door.agent-paused"
+	ServerPaused      Cause = "door.server-paused"
+	NoRule            Cause = "door.no-rule-admits"
+	RuleRefuses       Cause = "door.a-rule-refuses"
+	HeldUndecided     Cause = "door.held-and-not-decided"
+	BudgetSpent       Cause = "door.budget-spent"
+	NeverConnected    Cause = "assistant.never-connected"
+	OldPass           Cause = "assistant.still-uses-an-old-pass"
+	OldList           Cause = "assistant.has-not-fetched-the-new-list"
+	TooManyTools      Cause = "assistant.offered-more-tools-than-it-can-hold"
+	GaveUp            Cause = "assistant.gave-up"
 )
 
 // Who has to act.
@@ -230,4 +244,18 @@ var catalog = []Known{
 	{ResultTooLarge, "the result is larger than is taken", Registrar},
 	{OutputBroken, "the result does not fit the schema that the tool declares", ServerOwner},
 	{ThenFails, "calls go well, and then they fail", ServerOwner},
+	{PassUnknown, "the pass is none that is known here", AgentOwner},
+	{PassRevoked, "the pass was revoked", AgentOwner},
+	{PassExpired, "the pass has ended", AgentOwner},
+	{AgentPaused, "the agent is paused", AgentOwner},
+	{ServerPaused, "the server is paused", Registrar},
+	{NoRule, "no rule admits it", Registrar},
+	{RuleRefuses, "a rule refuses it", Registrar},
+	{HeldUndecided, "a call was held, and nobody decided in time", Registrar},
+	{BudgetSpent, "a budget is spent", AgentOwner},
+	{NeverConnected, "the assistant never came in", AgentOwner},
+	{OldPass, "the assistant shows an old pass", AgentOwner},
+	{OldList, "the assistant has an old list of tools", AgentOwner},
+	{TooManyTools, "the assistant is offered more tools than it can hold", AgentOwner},
+	{GaveUp, "the assistant gives up before the answer comes", AgentOwner},
 }

@@ -181,7 +181,12 @@ func (j *judge) missing() {
 
 func (j *judge) signIn() string {
 	if j.e.Target.Server != "" {
-		return "bouncer server connect " + j.e.Target.Server
+		return "bouncer sign-in begin " + j.e.Target.Server
 	}
 	return "register it with --sign-in code"
+}
+
+// FoundOf is a finding that nobody has looked at more closely.
+func FoundOf(f diagnosis.Finding) Found {
+	return Found{Cause: f.Cause, Title: f.Message, Remedy: f.Remedy, Who: f.Cause.WhoActs(), Evidence: []string{}, Follows: []string{}}
 }

@@ -3,6 +3,7 @@ package verdict
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,21 @@ func (j *judge) process() {
 	}
 }
 
+// command is how another command is given.
+func (j *judge) command(program string, args ...string) string {
+	line := quoted(program)
+	for _, a := range args {
+		line += " " + quoted(a)
+	}
+	if j.e.Target.Server != "" {
+		return "bouncer server update " + j.e.Target.Server + " -- " + line
+	}
+	if len(args) > 0 {
+		return "give it as --command " + strings.Replace(line, " ", " -- ", 1)
+	}
+	return "give it as --command " + line
+}
+
 func because(err error) string {
 	if err == nil {
 		return ""
@@ -62,10 +78,10 @@ func (j *judge) unstartable(p *evidence.Process) bool {
 		)
 	case p.Relative:
 		j.add(diagnosis.RelativePath, "the command "+t.Command+" is a relative path, which depends on where Bouncer was started",
-			j.update("--command /ABSOLUTE/PATH"), "the command is "+t.Command)
+			j.command("/ABSOLUTE/PATH", j.e.Target.Args...), "the command is "+t.Command)
 	case p.WholeLine:
 		words := strings.Fields(t.Command)
-		remedy := j.update("--command " + quoted(words[0]) + " -- " + strings.Join(append(words[1:], t.Args...), " "))
+		remedy := j.command(words[0], append(words[1:], t.Args...)...)
 		j.add(
 			diagnosis.LineInCommand,
 			"the command holds a whole command line: "+diagnosis.Clip(t.Command),
@@ -74,12 +90,12 @@ func (j *judge) unstartable(p *evidence.Process) bool {
 		)
 	case p.NotFound:
 		j.add(diagnosis.CommandNotFound, "the command "+t.Command+" is not on the machine where Bouncer runs",
-			"install it there, or give its path: "+j.update("--command /ABSOLUTE/PATH"), "looked for it in the PATH that processes get")
+			"install it there, or give its path: "+j.command("/ABSOLUTE/PATH", j.e.Target.Args...), "looked for it in the PATH that processes get")
 	case p.IsDir:
 		j.add(
 			diagnosis.NotExecutable,
 			"the command "+t.Command+" is a directory",
-			j.update("--command /ABSOLUTE/PATH"),
+			j.command("/ABSOLUTE/PATH", j.e.Target.Args...),
 			p.Path+" is a directory",
 		)
 	case p.Denied:
@@ -207,7 +223,7 @@ func (j *judge) worded(p *evidence.Process, w diagnosis.Words, facts []string) {
 	case diagnosis.SettingMissing:
 		name := w.About
 		if strings.HasPrefix(name, "-") {
-			remedy = "give it after --: " + j.update("-- "+strings.Join(append(j.e.Target.Args, strings.Fields(name)[0]), " ")+" VALUE")
+			remedy = "give it after --: " + j.command(j.e.Target.Command, append(slices.Clone(j.e.Target.Args), strings.Fields(name)[0], "VALUE")...)
 		} else if isVariable.MatchString(name) {
 			remedy = j.update("--env "+name+"=VALUE") + ", or for a secret: " + j.update("--secret-env "+name+" --token")
 		}

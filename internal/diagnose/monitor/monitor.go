@@ -53,8 +53,14 @@ type Options struct {
 	MessageLimit int
 	Private      []netip.Prefix
 	Spawner      *spawn.Spawner
-	// Told is told of every report of a registered server; nil for nobody.
-	Told func(server team.Server, r verdict.Report)
+	// Incidents is told how servers do.
+	Incidents Incidents
+}
+
+// Incidents keeps how servers did. It is called by one goroutine at a time for a server.
+type Incidents interface {
+	Observe(ctx context.Context, s team.Server, h team.Health)
+	Opened(ctx context.Context, s team.Server, since time.Time, found verdict.Found)
 }
 
 // Service looks at servers. It is safe for concurrent use; Start and Close frame its
@@ -263,9 +269,6 @@ func (svc *Service) keep(s team.Server, r verdict.Report) {
 		svc.reports[s.ID] = r
 	}
 	svc.mu.Unlock()
-	if svc.o.Told != nil {
-		svc.o.Told(s, r)
-	}
 }
 
 // Last returns the last report of a server; ok is false when there is none.

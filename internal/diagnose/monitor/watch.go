@@ -45,7 +45,7 @@ func (svc *Service) watch(ctx context.Context) {
 			timer.Reset(settle)
 		case <-timer.C:
 			timer.Reset(againAfter / 5)
-			for key, failing := range svc.failing() {
+			for key, failing := range svc.failing(ctx) {
 				if running >= atOnce {
 					timer.Reset(settle) // the others when one of these has ended
 					break
@@ -79,9 +79,9 @@ type failure struct {
 }
 
 // failing are the connections that fail now.
-func (svc *Service) failing() map[upstream.Key]failure {
+func (svc *Service) failing(ctx context.Context) map[upstream.Key]failure {
 	out := map[upstream.Key]failure{}
-	list, err := svc.Store.Servers(context.Background())
+	list, err := svc.Store.Servers(ctx)
 	if err != nil {
 		svc.Log.Error("the servers could not be read for checkups", "error", err)
 		return nil
@@ -94,7 +94,9 @@ func (svc *Service) failing() map[upstream.Key]failure {
 		if c == nil {
 			continue
 		}
-		if st := c.Status(); st.State == team.StateFailing && st.Finding != nil {
+		st := c.Status()
+		svc.o.Incidents.Observe(ctx, s, st.Health)
+		if st.State == team.StateFailing && st.Finding != nil {
 			out[upstream.Key{Server: s.ID, Holder: holder}] = failure{s, c, st.Since, st.Finding.Cause}
 		}
 	}
@@ -156,6 +158,13 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 	svc.keep(f.server, r)
 	if len(r.Findings) > 0 {
 		f.connection.Explained(f.cause, r.Findings[0].Short())
+		svc.o.Incidents.Opened(ctx, f.server, f.since, r.Findings[0])
+		return
+	}
+	// A closer look finds nothing: it may be well again, or fail now and then.
+	f.connection.Again(ctx)
+	if st := f.connection.Status(); st.State == team.StateFailing && st.Finding != nil {
+		svc.o.Incidents.Opened(ctx, f.server, f.since, verdict.FoundOf(*st.Finding))
 	}
 }
 
