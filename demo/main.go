@@ -156,6 +156,7 @@ func standIns(house *pilothouse.Authority, pilotage http.Handler) []standIn {
 		{"fuel", "127.0.0.1:4706", house.Protect("http://127.0.0.1:4706/mcp", "fuel:read fuel:order", ferries.Fuel(), nil)},
 		{"customs", "127.0.0.1:4707", ferries.Customs()},
 		{"pilotage", "127.0.0.1:4708", pilotage},
+		{"harbour-radio", "127.0.0.1:4711", ferries.Radio()},
 		{"sailings", "127.0.0.1:4701", ferries.Sailings(ferries.SailingsToken)},
 		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
 		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},

@@ -334,6 +334,9 @@ func agentsAndServers() []step {
 			"/api/servers",
 			object{"name": "customs", "url": "http://127.0.0.1:4707/mcp", "token": ferries.CustomsToken(time.Now()), "anyway": true},
 		},
+		{"/api/servers", object{"name": "drydock", "command": "drydock-mcp", "args": []string{"--stdio"}, "anyway": true}},
+		{"/api/servers", object{"name": "harbour-radio", "url": "http://127.0.0.1:4711/mcp", "anyway": true}},
+		{"/api/servers", object{"name": "stores", "command": "berths", "args": []string{"--stores"}}},
 	}
 }
 

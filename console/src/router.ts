@@ -4,6 +4,8 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
+    { path: '/health', component: () => import('./pages/HealthPage.vue'), meta: { title: 'Health' } },
+    { path: '/incidents/:id', component: () => import('./pages/IncidentPage.vue'), props: true, meta: { title: 'Incident' } },
     { path: '/servers', component: () => import('./pages/ServersPage.vue'), meta: { title: 'Servers' } },
     { path: '/servers/:name', component: () => import('./pages/ServerPage.vue'), props: true, meta: { title: 'Server' } },
     { path: '/agents', component: () => import('./pages/AgentsPage.vue'), meta: { title: 'Agents' } },

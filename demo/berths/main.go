@@ -16,6 +16,12 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if len(os.Args) > 1 && os.Args[1] == "--stores" {
+		if err := ferries.Stores().ServeStdio(ctx, os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, "stores:", err)
+		}
+		return
+	}
 	if os.Getenv("BERTHS_KEY") != ferries.BerthsToken {
 		fmt.Fprintln(os.Stderr, "berths: the variable BERTHS_KEY does not hold the harbour's key")
 		os.Exit(3)

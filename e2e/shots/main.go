@@ -15,10 +15,11 @@ import (
 )
 
 var pages = []struct{ name, path, theme, before string }{
-	{"sign-in", "/", "light", ""},
 	{"overview", "/", "light", ""},
+	{"health", "/health", "light", ""},
+	{"incident", "/health", "light", `[...document.querySelectorAll('a.mono')].find(a => a.textContent.includes('token-expired')).click()`},
 	{"servers", "/servers", "light", ""},
-	{"server", "/servers/sailings", "light", ""},
+	{"server", "/servers/harbour-radio", "light", ""},
 	{"agents", "/agents", "light", ""},
 	{"agent", "/agents/marit-quill", "light", ""},
 	{"rules", "/rules", "dark", ""},
@@ -27,7 +28,6 @@ var pages = []struct{ name, path, theme, before string }{
 	{"held", "/held", "light", ""},
 	{"review", "/review", "light", ""},
 	{"journal", "/journal", "light", ""},
-	{"call", "/journal", "dark", `document.querySelector('table.list button.plain').click()`},
 	{"secrets", "/secrets", "light", ""},
 	{"sign-ins", "/sign-ins", "light", ""},
 	{"changes", "/changes", "light", ""},
@@ -67,7 +67,7 @@ func run(base, out, only, theme, person string) error {
 		if only != "" && !strings.Contains(","+only+",", ","+p.name+",") {
 			continue
 		}
-		if p.name != "sign-in" && !signedIn {
+		if !signedIn {
 			err := errors.Join(
 				b.Go(base),
 				b.Type("input[name=name]", person),

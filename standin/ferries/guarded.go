@@ -140,3 +140,25 @@ func Customs() *toolserver.Server {
 	s.Fail(toolserver.Unauthorised)
 	return s
 }
+
+// Stores is the stock of spare parts. It is careless about its standard output.
+func Stores() *toolserver.Server {
+	s := toolserver.New("skerrow-stores", "0.9.2", "", toolserver.Tool{
+		Name: "find_part", Title: "Find a part", ReadOnly: true, Description: "Finds a spare part by its name and tells the shelf.",
+		Schema: `{"type":"object","properties":{"part":{"type":"string"}},"required":["part"]}`,
+		Run:    func(_ context.Context, c *toolserver.Call) (any, error) { return c.Text("part") + ": shelf 12", nil },
+	})
+	s.Fail(toolserver.Noisy)
+	return s
+}
+
+// Radio is the harbour radio, which answers below /api only.
+func Radio() http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("/api/mcp", toolserver.New("harbour-radio", "3.0.1", "", toolserver.Tool{
+		Name: "last_bulletin", Title: "Last bulletin", ReadOnly: true, Description: "Tells the last bulletin that was read out.",
+		Schema: `{"type":"object","properties":{}}`,
+		Run:    func(context.Context, *toolserver.Call) (any, error) { return "gale warning for Tarn Head", nil },
+	}))
+	return mux
+}

@@ -12,6 +12,12 @@ import type {
   Bundle,
   BundlePatch,
   Call,
+  Why,
+  ServerHistory,
+  IncidentDetail,
+  Incident,
+  CheckupAsk,
+  Checkup,
   Change,
   Consent,
   ConsentRequest,
@@ -159,6 +165,15 @@ export const updateBudget = (name: string, body: BudgetPatch) => request<Budget>
 export const resetBudget = (name: string) => request<Budget>('POST', `/api/budgets/${seg(name)}/reset`)
 export const removeBudget = (name: string) => request<void>('DELETE', `/api/budgets/${seg(name)}`)
 export const rehearse = (body: Rehearsal) => request<Rehearsed>('POST', '/api/rehearsals', body)
+export const checkUp = (body: CheckupAsk, signal?: AbortSignal) => request<Checkup>('POST', '/api/checkups', body, signal)
+export const checkupProgress = (watch: string) => request<Progress>('GET', `/api/checkups/${seg(watch)}`)
+export const lastCheckup = (server: string) => request<Checkup>('GET', `/api/servers/${seg(server)}/checkup`)
+export const incidents = () => request<Incident[]>('GET', '/api/incidents')
+export const incident = (id: string) => request<IncidentDetail>('GET', `/api/incidents/${seg(id)}`)
+export const noteIncident = (id: string, text: string) => request<Incident>('POST', `/api/incidents/${seg(id)}/notes`, { text })
+export const health = (since: string) => request<ServerHistory[]>('GET', `/api/health?since=${encodeURIComponent(since)}`)
+export const why = (agent: string, tool?: string) =>
+  request<Why>('GET', `/api/agents/${seg(agent)}/why${tool ? `?tool=${encodeURIComponent(tool)}` : ''}`)
 export const reviews = () => request<ServerReview[]>('GET', '/api/reviews')
 export const setReviewMode = (server: string, mode: ServerReview['mode']) =>
   request<ServerReview>('PUT', `/api/servers/${seg(server)}/review`, { mode })

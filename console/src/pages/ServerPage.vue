@@ -3,6 +3,7 @@ import { ElButton, ElInput, ElMessage } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import * as api from '../api'
+import CheckupPanel from '../parts/CheckupPanel.vue'
 import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
@@ -214,6 +215,7 @@ function changed() {
         <p v-else class="soft">No connection since the service started.</p>
       </section>
     </div>
+    <CheckupPanel v-if="may('servers.keep')" :server="name" @applied="loadAll" />
     <section v-if="s.health.stderr" class="stderr">
       <h2>Standard error (latest)</h2>
       <pre class="body" tabindex="0">{{ s.health.stderr }}</pre>
@@ -345,13 +347,6 @@ function changed() {
 }
 .stderr pre {
   max-height: 140px;
-}
-.finding {
-  border-left: 3px solid var(--bad);
-  background: color-mix(in srgb, var(--bad) 8%, var(--sheet));
-  border-radius: 4px;
-  padding: 9px 13px;
-  margin-bottom: 14px;
 }
 .wait {
   border-color: var(--warn);

@@ -6,6 +6,7 @@ import {
   Connection,
   DataBoard,
   EditPen,
+  FirstAidKit,
   Grid,
   Key,
   List,
@@ -38,6 +39,7 @@ const otherTheme = computed(() => (theme.value === 'dark' ? 'light' : 'dark'))
 
 const everybodys = [
   { to: '/', text: 'Overview', icon: DataBoard },
+  { to: '/health', text: 'Health', icon: FirstAidKit },
   { to: '/servers', text: 'Servers', icon: Connection },
   { to: '/agents', text: 'Agents', icon: Collection },
   { to: '/reach', text: 'Reach', icon: Grid },

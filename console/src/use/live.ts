@@ -1,7 +1,8 @@
 import { onScopeDispose, ref } from 'vue'
 import type { Call } from '../api'
 
-type Topic = 'servers' | 'agents' | 'rules' | 'secrets' | 'people' | 'sign-ins' | 'held' | 'labels' | 'bundles' | 'budgets' | 'reviews'
+type Topic =
+  'servers' | 'agents' | 'rules' | 'secrets' | 'people' | 'sign-ins' | 'held' | 'labels' | 'bundles' | 'budgets' | 'reviews' | 'incidents'
 type TopicFn = (topic: Topic) => void
 type CallsFn = (calls: Call[]) => void
 

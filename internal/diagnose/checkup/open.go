@@ -107,6 +107,10 @@ func (w *way) speak(ctx context.Context) error {
 		h.told(began)
 		return ctx.Err()
 	}
+	if w.t.Server.Transport == team.REST {
+		h.api(ctx, began)
+		return ctx.Err()
+	}
 	w.evidence.Target.Transport = team.StreamableHTTP
 	if h.try(ctx, w.t.Server.URL) {
 		return ctx.Err()
@@ -118,6 +122,31 @@ func (w *way) speak(ctx context.Context) error {
 	h.further(ctx)
 	h.told(began)
 	return ctx.Err()
+}
+
+// api looks at a REST API: there is no conversation to open, so its base address is asked
+// with the credential, where everything but a refusal or a failure is well.
+func (h *web) api(ctx context.Context, began time.Time) {
+	h.tell("http", "asking the API")
+	x, _ := h.send(ctx, request{
+		purpose: evidence.Initialize, method: http.MethodGet, address: h.t.Server.URL, forms: h.forms, most: 64 << 10,
+		header: http.Header{"Accept": {"application/json"}},
+	})
+	x.Opened = x.Status != 0 && x.Status < 500 && !slices.Contains([]int{401, 402, 403, 407, 421, 429}, x.Status)
+	h.keep(x)
+	if !x.Opened {
+		if x.Status == 0 {
+			h.greeting()
+		}
+		h.told(began)
+		return
+	}
+	h.stage("http", outcomeOK, x.Took, fmt.Sprintf("status %d, %s", x.Status, x.Header["Content-Type"]))
+	s := &evidence.Session{Opened: true, Listed: true, Revision: team.REST}
+	for _, operation := range h.t.Server.Operations {
+		s.Tools = append(s.Tools, evidence.Tool{Name: operation.Name})
+	}
+	h.evidence.Session = s
 }
 
 // told writes the stages of a conversation that could not be opened.

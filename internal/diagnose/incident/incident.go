@@ -31,6 +31,7 @@ const (
 	reopenedFor = 14 * 24 * time.Hour // after which the same cause is another incident
 	before      = 24 * time.Hour      // before the last good time that changes are looked at
 	maxChanges  = 2000
+	meanwhile   = 5 * time.Second // a change is recorded a little after it took effect
 )
 
 // Topic is what listeners are told when incidents change.
@@ -224,7 +225,7 @@ func (svc *Service) suspects(ctx context.Context, i team.Incident) ([]apitype.Su
 	}
 	var list []suspicion
 	for _, c := range changes {
-		if c.At.Before(from) || c.At.After(i.Since) {
+		if c.At.Before(from) || c.At.After(i.Since.Add(meanwhile)) {
 			continue
 		}
 		weight, why := weigh(c, s)

@@ -259,7 +259,7 @@ func pick(reach []apitype.ReachedTool, name string) (apitype.ReachedTool, error)
 		if t.Tool == name {
 			own = append(own, t)
 		}
-		names = append(names, t.Exposed, t.Server+"/"+t.Tool)
+		names = append(names, t.Exposed, t.Server+"/"+t.Tool, t.Tool)
 	}
 	if len(own) == 1 {
 		return own[0], nil
