@@ -41,6 +41,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/tryout"
 	"bouncer/internal/diagnose/why"
 	"bouncer/internal/gate"
 	"bouncer/internal/imports"
@@ -110,6 +111,7 @@ type Services struct {
 	Checkups   *monitor.Service
 	Incidents  *incident.Service
 	Why        *why.Service
+	Tries      *tryout.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service

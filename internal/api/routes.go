@@ -36,6 +36,7 @@ func (a *API) table() []route {
 		checkupRoutes(a.s.Checkups),
 		incidentRoutes(a.s.Incidents, a.s.Servers),
 		whyRoutes(a.s.Why),
+		tryRoutes(a.s.Tries),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

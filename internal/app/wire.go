@@ -28,6 +28,7 @@ import (
 	"bouncer/internal/credential"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/tryout"
 	"bouncer/internal/diagnose/why"
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
@@ -196,6 +197,12 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Incidents: all.Incidents,
 	})
 	all.Checkups.Start()
+	all.Tries = tryout.New(tryout.Deps{
+		Agents: all.Agents, Registry: reg, Version: Version,
+		Serve: func(w http.ResponseWriter, r *http.Request, agentID string) {
+			svc.Gateway.ServeHTTP(w, r.WithContext(relay.Trial(r.Context(), agentID)))
+		},
+	})
 	all.Why = why.New(why.Deps{
 		Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
 	})

@@ -24,7 +24,7 @@ import (
 
 // ServeHTTP serves one request to /mcp, /mcp/{server}, /sse or /sse/{server}.
 func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if !d.o.Guard.Allows(r) {
+	if trial, _ := trialOf(r); trial == nil && !d.o.Guard.Allows(r) {
 		d.fail(
 			w,
 			http.StatusForbidden,
@@ -65,8 +65,10 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	v := carry.Principal{Snapshot: d.snapshot.Load()}
 	auth, path := r.Header.Get("Authorization"), r.URL.Path
 	token, rest, inAddress := InAddress(path)
-	var shown *snapshot.Pass
-	if inAddress {
+	shown, trialKey := trialOf(r)
+	if shown != nil {
+		v.Key = trialKey
+	} else if inAddress {
 		path = rest
 		v.Key = sha256.Sum256([]byte(token))
 		if p := v.Snapshot.Passes[v.Key]; p != nil && p.InAddress {

@@ -273,11 +273,12 @@ func pick(reach []apitype.ReachedTool, name string) (apitype.ReachedTool, error)
 			Field: "tool", Why: fmt.Sprintf("several servers have a tool %q", name), Hint: "name one: " + strings.Join(where, ", "),
 		}
 	}
-	missing := &team.NotFoundError{Kind: "tool", Name: name}
 	if best := near.Nearest(name, names); best != "" {
-		missing.Name = name + ` (perhaps ` + best + `)`
+		return apitype.ReachedTool{}, &team.FieldError{
+			Field: "tool", Why: fmt.Sprintf("%q is nothing that is offered; perhaps %s was meant", name, best),
+		}
 	}
-	return apitype.ReachedTool{}, missing
+	return apitype.ReachedTool{}, &team.NotFoundError{Kind: "tool", Name: name}
 }
 
 // recent looks at the last calls on record.

@@ -1,0 +1,75 @@
+package cli
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/team"
+	"bouncer/internal/testkit"
+	"bouncer/standin/ferries"
+)
+
+// What a person tries as an agent meets what the agent would meet, and is on record; why
+// tells what that is, and compares two agents.
+func TestTryingAndWhy(t *testing.T) {
+	t.Parallel()
+	d := sit(t)
+	d.w.Register("sailings", testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), ferries.SailingsToken)
+	quill := d.w.Agent("marit-quill")
+	d.w.Agent("night-watch")
+	d.w.Rule("admit", "marit-quill", "sailings", "*")
+	d.w.Rule("refuse", "marit-quill", "sailings", "cancel_*")
+
+	// A word is made a number where the schema says so, and a wrong one is told before.
+	out := d.ok("", "tool", "try", "sailings/find_sailings", "--as", "marit-quill", "--", "from=Skerrow", "to=Brannasay")
+	assert.Contains(t, out, "result")
+	calls := d.w.Calls(1, "agent=marit-quill&tool=find_sailings")
+	assert.Equal(t, team.OutcomeOK, calls[0].Outcome)
+	assert.Contains(t, d.ok("", "change", "list"), "tool.try")
+
+	code, out, _ := d.run(t.Context(), "", "tool", "try", "cancel_sailing", "--as", "marit-quill", "--arguments", `{"sailing":"SF203","reason":"fog"}`, "--json")
+	assert.Equal(t, exitFindings, code)
+	var tried apitype.Tried
+	require.NoError(t, json.Unmarshal([]byte(out), &tried))
+	assert.Contains(t, tried.Error, "refused by rule")
+	assert.Equal(t, -32010, tried.Code)
+	for _, wrong := range [][]string{
+		{"tool", "try", "find_salings", "--as", "marit-quill"},
+		{"tool", "try", "sailings/find_sailings", "--as", "nobody"},
+		{"tool", "try", "sailings/find_sailings", "--as", "marit-quill", "--arguments", "{"},
+		{"tool", "try", "sailings/find_sailings", "--as", "marit-quill", "--", "Skerrow"},
+		{"tool", "try", "sailings/find_sailings"},
+	} {
+		code, _, errs := d.run(t.Context(), "", wrong...)
+		assert.Equal(t, exitCouldNot, code, "%v: %s", wrong, errs)
+		assert.Contains(t, errs, "bouncer: ", "%v", wrong)
+	}
+
+	// The agent was tried, and its assistant never came in: that is told apart.
+	code, out, _ = d.run(t.Context(), "", "why", "marit-quill")
+	assert.Equal(t, exitFindings, code)
+	assert.Contains(t, out, "assistant.never-connected")
+	agent := d.w.Raw("/mcp", quill, "2025-11-25")
+	assert.NotEmpty(t, agent.Names())
+	assert.Contains(t, d.ok("", "why", "marit-quill", "sailings/find_sailings"), "nothing stands in the way")
+	code, out, _ = d.run(t.Context(), "", "why", "marit-quill", "cancel_sailing")
+	assert.Equal(t, exitFindings, code)
+	assert.Contains(t, out, "door.a-rule-refuses")
+	out = d.ok("", "why", "marit-quill", "find_sailings", "--not", "night-watch")
+	assert.True(t, strings.HasPrefix(out, "the first difference: "), out)
+	d.ok("", "agent", "pause", "marit-quill")
+	_, out, _ = d.run(t.Context(), "", "why", "marit-quill", "find_sailings")
+	assert.Contains(t, out, "door.agent-paused")
+	d.ok("", "agent", "resume", "marit-quill")
+	d.ok("", "server", "pause", "sailings")
+	_, out, _ = d.run(t.Context(), "", "why", "marit-quill", "sailings/find_sailings")
+	assert.Contains(t, out, "door.server-paused")
+	code, _, errs := d.run(t.Context(), "", "why", "marit-quill", "find_salings")
+	assert.Equal(t, exitCouldNot, code)
+	assert.Contains(t, errs, "find_sailings")
+}
