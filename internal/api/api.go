@@ -41,6 +41,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/tape"
 	"bouncer/internal/diagnose/tryout"
 	"bouncer/internal/diagnose/why"
 	"bouncer/internal/gate"
@@ -112,6 +113,7 @@ type Services struct {
 	Incidents  *incident.Service
 	Why        *why.Service
 	Tries      *tryout.Service
+	Tapes      *tape.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service
 	SignIns    *signin.Service
@@ -409,6 +411,7 @@ var listed = map[string]string{
 	"consent":    "bouncer consent list",
 	"held call":  "bouncer held list --all",
 	"incident":   "bouncer incident list",
+	"tape":       "bouncer tape list",
 	"invitation": "bouncer person invitations",
 	"label":      "bouncer label list",
 	"login":      "bouncer login list",

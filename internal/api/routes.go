@@ -37,6 +37,7 @@ func (a *API) table() []route {
 		incidentRoutes(a.s.Incidents, a.s.Servers),
 		whyRoutes(a.s.Why),
 		tryRoutes(a.s.Tries),
+		a.tapeRoutes(a.s.Tapes),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),

@@ -87,17 +87,19 @@ var mayImport = []struct{ pkg, deps string }{
 	{"diagnose/checkup", "core egress locker spawn link oauth link/dial"},
 	{"diagnose/incident", "core apitype events journal store"},
 	{"diagnose/monitor", "core gate apitype spawn store link upstream credential registry diagnose/checkup"},
+	{"diagnose/recorder", "link"},
+	{"diagnose/tape", "core apitype link store diagnose/recorder"},
 	{"diagnose/tryout", "core gate apitype store registry agents"},
 	{"diagnose/why", "core apitype journal snapshot registry agents control/policy"},
 	{"login", "core gate throttle token apitype store oauth oidc registry people"},
 	{"signin", "core apitype locker store oauth credential upstream registry agents"},
 	{"relay", "core gate held origin link journal upstream snapshot relay/door relay/contact relay/session relay/stream relay/carry"},
 	{"authserver", "core throttle token apitype store oauth registry agents control/policy"},
-	{"api", "core diagnose/tryout diagnose/why diagnose/incident diagnose/monitor gate origin token apitype oauth journal registry people agents servers control/labels control/approval control/budget control/policy control/review control/notice control/cost control/history control/rehearse changes secrets imports login signin authserver assistants/machine assistants/roster assistants/takeover"},
-	{"app", "core diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
+	{"api", "core diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor gate origin token apitype oauth journal registry people agents servers control/labels control/approval control/budget control/policy control/review control/notice control/cost control/history control/rehearse changes secrets imports login signin authserver assistants/machine assistants/roster assistants/takeover"},
+	{"app", "core diagnose/recorder diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
 	{"testkit", "core apitype login app"},
 	{"assistants/enrol", "core"},
-	{"cli", "core diagnose/checkup held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
+	{"cli", "core diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
 }
 
 // coreImports are the imports inside of the core.

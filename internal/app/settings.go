@@ -53,6 +53,8 @@ type Settings struct {
 	Processes string
 	// AlteredPrograms is tell or restart.
 	AlteredPrograms string
+	// Recorder is on or off.
+	Recorder string
 	// Private are address ranges that are not public and may be reached all the
 	// same when others name them.
 	Private       []netip.Prefix
@@ -266,6 +268,12 @@ var table = []Setting{
 		"tell",
 		"when the program or script of a running process changed: tell, or restart, once it answers, by itself",
 		oneOf(func(s *Settings) *string { return &s.AlteredPrograms }, "tell", "restart"),
+	},
+	{
+		"recorder",
+		"on",
+		"off: the flight recorder keeps nothing of what goes between Bouncer and servers, and there are no tapes of failures",
+		oneOf(func(s *Settings) *string { return &s.Recorder }, "on", "off"),
 	},
 	{
 		"process-user",

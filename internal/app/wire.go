@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"time"
 
 	"bouncer/internal/agents"
@@ -28,6 +29,8 @@ import (
 	"bouncer/internal/credential"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
+	"bouncer/internal/diagnose/recorder"
+	"bouncer/internal/diagnose/tape"
 	"bouncer/internal/diagnose/tryout"
 	"bouncer/internal/diagnose/why"
 	"bouncer/internal/egress"
@@ -84,6 +87,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, &StartError{fmt.Sprintf("processes cannot be started as set up: %v", err), "check the setting process-user", err}
 	}
 	o := link.Options{Version: Version, MessageLimit: s.MessageLimit, Spawner: spawner, Progress: &link.Progress{}}
+	heard := &recorder.Recorder{}
+	if s.Recorder != "off" {
+		o.Tap = heard
+	}
 
 	hub, out := events.New(), egress.New(s.Private, nil)
 	client := oauth.NewClient(out)
@@ -191,10 +198,11 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.history.Close)
 	all.History = svc.history
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
+	all.Tapes = svc.tapes(heard, reg, pool)
 	all.Incidents = incident.New(svc.store, all.Journal, hub, svc.log)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
 		Version: Version, Redirect: redirect, MessageLimit: s.MessageLimit, Private: s.Private, Spawner: spawner,
-		Incidents: all.Incidents,
+		Incidents: all.Incidents, Tapes: all.Tapes,
 	})
 	all.Checkups.Start()
 	all.Tries = tryout.New(tryout.Deps{
@@ -270,4 +278,23 @@ func provide(ctx context.Context, o OIDC) (*oidc.Options, error) {
 		}
 	}
 	return p, nil
+}
+
+// tapes keeps what the flight recorder has as files in the data directory.
+func (svc *Service) tapes(heard *recorder.Recorder, reg *registry.Registry, pool *upstream.Pool) *tape.Service {
+	return tape.New(tape.Deps{
+		Dir: filepath.Join(svc.Settings.Data, "tapes"), Recorder: heard, Masker: svc.masks.Masker, Store: svc.store, Version: Version, Log: svc.log,
+		Dial: func(ctx context.Context, s team.Server) (link.Transport, error) {
+			_, holder := pool.Best(s.ID)
+			view, err := reg.Credentials(ctx)
+			if err != nil {
+				return nil, err
+			}
+			given, err := view.For(s, holder)
+			if err != nil {
+				return nil, err
+			}
+			return pool.Dial(s, given)
+		},
+	})
 }

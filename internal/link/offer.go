@@ -21,6 +21,8 @@ type Options struct {
 	Spawner *spawn.Spawner
 	// Progress is told what is being opened; nil for nobody.
 	Progress *Progress
+	// Tap is told what goes over conversations; nil for nobody.
+	Tap Tap
 }
 
 func (o Options) WithDefaults() Options {

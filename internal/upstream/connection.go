@@ -27,6 +27,9 @@ type Options struct {
 	// Changed is called after every change of state or of the offer. It may be
 	// called by a goroutine that carries a call, so it must not block.
 	Changed func(link.Status)
+	// State is told of every change of state, with the server's name; nil for nobody. It
+	// must not block.
+	State func(server string, s link.Status)
 	// Altered is called when a running process is no longer what lies on the disk; nil
 	// for nobody. It must not block.
 	Altered func()
@@ -122,6 +125,9 @@ func Start(ctx context.Context, l link.Transport, list []tools.Tool, o Options) 
 func Adopt(ctx context.Context, l link.Transport, probed link.Status, o Options) *Connection {
 	if o.Poll == 0 {
 		o.Poll = time.Minute
+	}
+	if o.State == nil {
+		o.State = func(string, link.Status) {}
 	}
 	if o.Notice == nil {
 		o.Notice = func([]byte, wire.Frame) {}
@@ -544,6 +550,7 @@ func (k *Connection) probe(ctx context.Context) {
 	if st.State != old.State || st.Offer.Digest() != old.Offer.Digest() || cause(st) != cause(old) {
 		if st.State != old.State {
 			k.o.Log.Info("server changed its state", "server", k.link.Name(), "state", st.State, "cause", cause(st))
+			k.o.State(k.link.Name(), st)
 		}
 		k.o.Changed(st)
 	}

@@ -256,7 +256,7 @@ func (p *Pool) options(key Key, sharing string) Options {
 	}
 	return Options{
 		Altered: altered,
-		Log:     p.o.Log, Poll: p.o.Poll, Sharing: sharing,
+		Log:     p.o.Log, Poll: p.o.Poll, Sharing: sharing, State: p.told,
 		Notice: func(frame []byte, f wire.Frame) { p.o.Notice(name, frame, f) },
 		Changed: func(link.Status) {
 			select {
@@ -265,6 +265,18 @@ func (p *Pool) options(key Key, sharing string) Options {
 			}
 		},
 	}
+}
+
+// told has a change of state on the tap, between what went before and after it.
+func (p *Pool) told(server string, s link.Status) {
+	if p.o.Link.Tap == nil {
+		return
+	}
+	text := s.State
+	if s.Finding != nil {
+		text += ": " + s.Finding.Message
+	}
+	p.o.Link.Tap.Frame(server, 0, link.State, []byte(text))
 }
 
 // Get returns the connection of a key; nil for none.

@@ -55,12 +55,19 @@ type Options struct {
 	Spawner      *spawn.Spawner
 	// Incidents is told how servers do.
 	Incidents Incidents
+	// Tapes keeps what went before a failure.
+	Tapes Tapes
 }
 
 // Incidents keeps how servers did. It is called by one goroutine at a time for a server.
 type Incidents interface {
 	Observe(ctx context.Context, s team.Server, h team.Health)
 	Opened(ctx context.Context, s team.Server, since time.Time, found verdict.Found)
+}
+
+// Tapes keeps what the flight recorder has of a server.
+type Tapes interface {
+	Keep(ctx context.Context, by team.Person, in apitype.KeepTape) (apitype.TapeInfo, error)
 }
 
 // Service looks at servers. It is safe for concurrent use; Start and Close frame its
@@ -76,6 +83,7 @@ type Service struct {
 	reports map[string]verdict.Report
 	doing   map[string]apitype.Progress // by what the asker calls it
 	looked  map[string]looked           // by connection
+	taped   map[string]time.Time        // by server: since when it failed that has a tape
 }
 
 // looked is when a failing connection was looked at last, and as what it failed.
@@ -90,6 +98,7 @@ func New(d Deps, o Options) *Service {
 	return &Service{
 		Deps: d, o: o, queue: gate.NewQueue("checkups", atOnce, waitOfOne, waitInAll), ended: make(chan struct{}),
 		reports: map[string]verdict.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{},
+		taped: map[string]time.Time{},
 	}
 }
 

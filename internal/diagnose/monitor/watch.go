@@ -2,10 +2,12 @@ package monitor
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"bouncer/internal/core/verdict"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/diagnose/checkup"
@@ -149,6 +151,7 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 		svc.Log.Error("a failing server could not be looked at", "server", f.server.Name, "error", err)
 		return
 	}
+	svc.tape(ctx, f)
 	r, err := checkup.Run(ctx, t, checkup.Options{
 		Version: svc.o.Version, MessageLimit: svc.o.MessageLimit, Spawner: svc.o.Spawner, Private: svc.o.Private,
 	})
@@ -165,6 +168,25 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 	f.connection.Again(ctx)
 	if st := f.connection.Status(); st.State == team.StateFailing && st.Finding != nil {
 		svc.o.Incidents.Opened(ctx, f.server, f.since, verdict.FoundOf(*st.Finding))
+	}
+}
+
+// tape keeps what went before a failure, once for each.
+func (svc *Service) tape(ctx context.Context, f failure) {
+	svc.mu.Lock()
+	again := svc.taped[f.server.ID].Equal(f.since)
+	if len(svc.taped) > maxReports {
+		clear(svc.taped)
+	}
+	svc.taped[f.server.ID] = f.since
+	svc.mu.Unlock()
+	if again {
+		return
+	}
+	_, err := svc.o.Tapes.Keep(ctx, system, apitype.KeepTape{Server: f.server.Name, Reason: "it began to fail: " + string(f.cause)})
+	var nothing *team.ConflictError
+	if err != nil && !errors.As(err, &nothing) {
+		svc.Log.Error("what went before a failure could not be kept", "server", f.server.Name, "error", err)
 	}
 }
 

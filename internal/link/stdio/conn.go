@@ -117,7 +117,7 @@ const longestStart = 5 * time.Minute
 
 // launch starts the process and opens the session.
 func (p *Conn) launch(ctx context.Context) (launched, error) {
-	stderr := &tailBuffer{}
+	stderr := &tailBuffer{words: func(text []byte) { p.Heard(link.Stderr, text) }}
 	k := p.Stages(func() string { return p.Short(lastLine(p.Masker.Text(stderr.String()))) })
 	defer k.End()
 	ctx, stop := context.WithCancelCause(ctx)
@@ -559,6 +559,7 @@ func (p *Conn) read(c *process, out *os.File) {
 		f, err := wire.ReadFrame(line)
 		if err != nil {
 			c.noise.Add(1)
+			p.Heard(link.Noise, line)
 			continue
 		}
 		c.Take(line, f)

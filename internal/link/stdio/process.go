@@ -52,6 +52,7 @@ func (c *process) send(_ context.Context, body []byte) error {
 			line[i] = ' ' // white space between tokens; inside strings JSON has no raw line ends
 		}
 	}
+	c.Heard(link.Sent, line)
 	c.writing.Lock()
 	defer c.writing.Unlock()
 	if err := c.stdin.SetWriteDeadline(time.Now().Add(writeTime)); err != nil {
@@ -91,7 +92,8 @@ func (c *process) stop(ctx context.Context) {
 
 // tailBuffer keeps the end of what is written to it. It is safe for concurrent use.
 type tailBuffer struct {
-	heard func() // called when something is written; nil for nobody
+	heard func()       // called when something is written; nil for nobody
+	words func([]byte) // called with what is written; nil for nobody
 
 	mu  sync.Mutex // guards what follows
 	buf []byte
@@ -106,6 +108,9 @@ func lastLine(text string) string {
 func (r *tailBuffer) Write(p []byte) (int, error) {
 	if r.heard != nil {
 		r.heard()
+	}
+	if r.words != nil {
+		r.words(p)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -123,6 +123,7 @@ func (x *exchange) Next() ([]byte, wire.Frame, error) {
 				nil,
 			)
 		}
+		x.link.Heard(link.Received, ev.Data)
 		f, err := wire.ReadFrame(ev.Data)
 		if err != nil {
 			return nil, wire.Frame{}, x.fail(diagnosis.NotJSONRPC, err.Error(), err)
@@ -193,6 +194,7 @@ func (x *exchange) single() ([]byte, wire.Frame, error) {
 		return nil, wire.Frame{}, x.fail(diagnosis.TooLarge, fmt.Sprintf("the limit is %d bytes", limit), nil)
 	}
 	x.done = true
+	x.link.Heard(link.Received, body)
 	f, err := wire.ReadFrame(body)
 	if err != nil {
 		return nil, wire.Frame{}, x.fail(diagnosis.NotJSONRPC, err.Error(), err)

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,6 +29,7 @@ type Base struct {
 	Caps       wire.Caps // declared in sessions; everything until With says otherwise
 	nextID     *atomic.Uint64
 	listener   atomic.Pointer[link.Listener]
+	line       uint64 // tells conversations with one server apart
 
 	mu      sync.Mutex      // guards what follows
 	watched map[string]bool // URIs subscribed to
@@ -36,12 +38,30 @@ type Base struct {
 
 func New(server string, o link.Options, secrets ...string) *Base {
 	return &Base{
+		line:       lines.Add(1),
 		ServerName: server,
 		Options:    o.WithDefaults(),
 		Caps:       wire.EveryCap,
 		Masker:     mask.New(secrets),
 		nextID:     new(atomic.Uint64),
 		watched:    map[string]bool{},
+	}
+}
+
+// lines numbers the conversations of the process.
+var lines atomic.Uint64
+
+// Heard tells whoever listens of a message or of words.
+func (l *Base) Heard(what link.Heard, text []byte) {
+	if l.Options.Tap != nil {
+		l.Options.Tap.Frame(l.ServerName, l.line, what, text)
+	}
+}
+
+// Answered tells whoever listens of the head of an answer.
+func (l *Base) Answered(method string, status int, header http.Header, took time.Duration) {
+	if l.Options.Tap != nil {
+		l.Options.Tap.Answer(l.ServerName, l.line, method, status, header, took)
 	}
 }
 

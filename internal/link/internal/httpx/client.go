@@ -62,6 +62,7 @@ func (c *Client) Post(ctx context.Context, header http.Header, body []byte, stag
 		return nil, err
 	}
 	req.Header = header
+	c.Heard(link.Sent, body)
 	res, err := c.Do(req)
 	if err != nil {
 		return nil, c.NetFailure(ctx, err, stage)
@@ -87,6 +88,7 @@ func (*ReadBody) Close() error { return nil }
 func (c *Client) Refused(res *http.Response, header http.Header, stage string) (*http.Response, error) {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, maxErrorBody))
 	Drain(res.Body)
+	c.Heard(link.Received, raw)
 	switch s := res.StatusCode; {
 	case MediaType(res.Header) != "application/json":
 	case s == http.StatusBadRequest, s == http.StatusUnprocessableEntity, s == http.StatusNotFound && len(header[wire.HeaderMethod]) > 0:
@@ -167,7 +169,7 @@ func (c *Client) Do(req *http.Request) (*http.Response, error) {
 		c.Target.Used.Store(time.Now().UnixMilli())
 	}
 	if c.Target.Credentials == nil {
-		return c.Transport.RoundTrip(req)
+		return c.trip(req)
 	}
 	ctx := req.Context()
 	given, err := c.Target.Credentials.Now(ctx)
@@ -179,7 +181,7 @@ func (c *Client) Do(req *http.Request) (*http.Response, error) {
 		if err != nil {
 			return nil, err
 		}
-		res, err := c.Transport.RoundTrip(out)
+		res, err := c.trip(out)
 		if err != nil || (res.StatusCode != http.StatusUnauthorized && res.StatusCode != http.StatusForbidden) {
 			return res, err
 		}
@@ -200,6 +202,21 @@ func (c *Client) Do(req *http.Request) (*http.Response, error) {
 			}
 		}
 	}
+}
+
+// trip sends one request as it is, and tells how it went.
+func (c *Client) trip(req *http.Request) (*http.Response, error) {
+	if c.Options.Tap == nil {
+		return c.Transport.RoundTrip(req)
+	}
+	began := time.Now()
+	res, err := c.Transport.RoundTrip(req)
+	if err != nil {
+		c.Heard(link.Broke, []byte(err.Error()))
+		return nil, err
+	}
+	c.Answered(req.Method, res.StatusCode, res.Header, time.Since(began))
+	return res, nil
 }
 
 // attach returns the request with credentials.

@@ -99,6 +99,7 @@ func (b *Mux) Begin(ctx context.Context, a *link.Ask, envelope []byte) (link.Exc
 
 // Take distributes one message.
 func (b *Mux) Take(frame []byte, f wire.Frame) {
+	b.Heard(link.Received, frame)
 	switch f.Kind {
 	case wire.Response:
 		if id, err := strconv.ParseUint(string(f.ID.Of(frame)), 10, 64); err == nil {

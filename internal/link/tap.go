@@ -1,0 +1,30 @@
+package link
+
+import (
+	"net/http"
+	"time"
+)
+
+// Heard says what a Tap is told of.
+type Heard byte
+
+// What a Tap is told of.
+const (
+	Sent     Heard = iota + 1 // a message to the server
+	Received                  // a message of the server
+	Noise                     // something of a process that is no message
+	Stderr                    // what a process wrote to standard error
+	State                     // the connection is in another state
+	Broke                     // a request failed below HTTP
+)
+
+// Tap is told what goes over the conversations with servers, as it goes. It is called on
+// the hot path: it must be quick, must not block, and must not keep the bytes. It is safe
+// for concurrent use. Nothing that it is told is masked.
+type Tap interface {
+	// Frame is told of a message, or of words; line tells conversations with one server
+	// apart.
+	Frame(server string, line uint64, what Heard, text []byte)
+	// Answer is told of the head of an answer over HTTP.
+	Answer(server string, line uint64, method string, status int, header http.Header, took time.Duration)
+}
