@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -119,6 +120,9 @@ func run(ctx context.Context, o options) error {
 			return err
 		}
 	}
+	if err := unrecorded(ctx, o, ways, filepath.Join(dir, "unrecorded"), up, plain); err != nil {
+		return err
+	}
 	if err := translated(ctx, o, ways[1], base, pass, ours, service); err != nil {
 		return err
 	}
@@ -136,6 +140,28 @@ func run(ctx context.Context, o options) error {
 	}
 	for _, n := range o.sessions {
 		if err := idle(ctx, o, n, up); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// unrecorded compares Bouncer with itself without the flight recorder, round by round.
+func unrecorded(ctx context.Context, o options, ways []*way, dir, up string, plain http.Header) error {
+	service, base, pass, err := startBouncer(ctx, o.bouncer, dir, o.journal, up, nil, "--recorder", "off")
+	if err != nil {
+		return err
+	}
+	defer service.stop()
+	header := plain.Clone()
+	header.Set("Authorization", "Bearer "+pass)
+	if err := openSession(ctx, base+"/mcp", header); err != nil {
+		return err
+	}
+	without := &way{"no recorder", base + "/mcp", "echo__echo", header, service, ""}
+	fmt.Println("\nthe flight recorder: the line bouncer against the line no recorder")
+	for _, size := range o.sizes {
+		if err := compare(ctx, o, []*way{ways[1], without, ways[2]}, size, 16); err != nil {
 			return err
 		}
 	}

@@ -203,12 +203,14 @@ func startBouncer(
 	ctx context.Context,
 	bin, dir, journal, upstream string,
 	more map[string]map[string]any,
+	settings ...string,
 ) (_ *process, _, _ string, err error) {
 	at := freePort()
-	p, scan, err := start(
-		bin, "serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error",
+	args := []string{
+		"serve", "--data", dir, "--listen", at, "--journal", journal, "--log-level", "error",
 		"--pass-rate", "0", "--process-user", strconv.Itoa(os.Getuid()),
-	)
+	}
+	p, scan, err := start(bin, append(args, settings...)...)
 	if err != nil {
 		return nil, "", "", err
 	}

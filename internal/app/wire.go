@@ -283,7 +283,8 @@ func provide(ctx context.Context, o OIDC) (*oidc.Options, error) {
 // tapes keeps what the flight recorder has as files in the data directory.
 func (svc *Service) tapes(heard *recorder.Recorder, reg *registry.Registry, pool *upstream.Pool) *tape.Service {
 	return tape.New(tape.Deps{
-		Dir: filepath.Join(svc.Settings.Data, "tapes"), Recorder: heard, Masker: svc.masks.Masker, Store: svc.store, Version: Version, Log: svc.log,
+		Dir: filepath.Join(svc.Settings.Data, "tapes"), Recorder: heard, Masker: svc.masks.Masker, Store: svc.store,
+		Version: Version, Log: svc.log,
 		Dial: func(ctx context.Context, s team.Server) (link.Transport, error) {
 			_, holder := pool.Best(s.ID)
 			view, err := reg.Credentials(ctx)

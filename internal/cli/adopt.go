@@ -41,7 +41,8 @@ taken over stays where it is. --undo puts the file back and takes away what was 
 				o.configs = append(o.configs, v)
 				return nil
 			})
-			f.StringVar(&o.agent, "agent", "", "`name` of the agent; the one that is enrolled in the file, or one made of your name and the file's")
+			f.StringVar(&o.agent, "agent", "",
+				"`name` of the agent; the one that is enrolled in the file, or one made of your name and the file's")
 			f.StringVar(&o.entry, "entry", "bouncer", "`name` of Bouncer's entry")
 			f.StringVar(&o.values, "values", "", "`file` with values for what is only named in the entries, as NAME=value; - for standard input")
 			f.Var(span.Value{To: &o.life}, "life", "for how `long` the pass is valid, like 12h, 90d or 2w")
@@ -421,7 +422,8 @@ func (o *adoption) runUndo(ctx context.Context, t atHome, path string) error {
 		return err
 	}
 	if len(e.Adopted) == 0 {
-		return &failure{exitNotFound, "nothing of " + path + " was taken over", "bouncer enrol --undo --config " + path + " takes the entry out"}
+		return &failure{exitNotFound, "nothing of " + path + " was taken over", "bouncer enrol --undo --config " + path +
+			" takes the entry out"}
 	}
 	undo := enrolment{config: path, entry: o.entry, yes: o.yes, dryRun: o.dryRun, adopted: true}
 	if err := undo.runUndo(ctx, t); err != nil || o.dryRun {

@@ -56,7 +56,8 @@ func TestAdoptWhatIsThere(t *testing.T) {
   // marit's
   "mcpServers": {
     "Echo": { "url": "` + echo + `", "headers": { "Authorization": "Bearer ` + adoptToken + `" } },
-    "berths": { "command": "` + testkit.Program(t, "moor") + `", "args": ["--env-file", "berths.env"], "env": { "LOG": "info", "PORT": 8080 } },
+    "berths": { "command": "` + testkit.Program(t, "moor") + `", "args": ["--env-file", "berths.env"], "env": { "LOG": "info",
+	"PORT": 8080 } },
     "the-tides": { "url": "` + known + `" }, // as everybody has it
     "gone": { "command": "/nonexistent/server" },
     "asleep": { "command": "x", "disabled": true },
@@ -65,7 +66,8 @@ func TestAdoptWhatIsThere(t *testing.T) {
 }
 `
 	require.NoError(t, os.WriteFile(path, []byte(before), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(d.dir, "berths.env"), []byte("# of the quay\nexport BERTHS_KEY=\""+adoptToken+"\"\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(d.dir, "berths.env"), []byte("# of the quay\nexport BERTHS_KEY=\""+adoptToken+"\"\n"),
+		0o600))
 	start := d.state()
 	_, out, errs := d.run(t.Context(), "", "adopt", "--config", path, "--dry-run")
 	assert.Regexp(t, `berths .*BERTHS_KEY, to the locker`, out, "what its file of variables holds is found")
@@ -83,7 +85,8 @@ func TestAdoptWhatIsThere(t *testing.T) {
 	raw, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), adoptToken)
-	for _, kept := range []string{"// marit's", `"gone": { "command": "/nonexistent/server" }`, `"asleep"`, `"theme": "harbour"`, `"bouncer"`} {
+	for _, kept := range []string{"// marit's", `"gone": { "command": "/nonexistent/server" }`, `"asleep"`, `"theme": "harbour"`,
+		`"bouncer"`} {
 		assert.Contains(t, string(raw), kept)
 	}
 	for _, gone := range []string{`"Echo"`, `"berths"`, `"the-tides"`} {
@@ -139,8 +142,10 @@ func TestAdoptSeveralFiles(t *testing.T) {
 	d := sit(t)
 	echo := testkit.Upstream(t, testkit.Echo(adoptToken, nil))
 	marit, ottilie := filepath.Join(d.dir, "marit.json"), filepath.Join(d.dir, "ottilie.yaml")
-	require.NoError(t, os.WriteFile(marit, []byte(`{"mcpServers": {"echo": {"url": "`+echo+`", "headers": {"Authorization": "Bearer `+adoptToken+`"}}}}`), 0o600))
-	require.NoError(t, os.WriteFile(ottilie, []byte("connections:\n- name: my echo\n  endpoint: "+echo+"\n  headers:\n  - 'Authorization: Bearer "+adoptToken+"'\n  - 'X-Team: quay'\n"), 0o600))
+	require.NoError(t, os.WriteFile(marit,
+		[]byte(`{"mcpServers": {"echo": {"url": "`+echo+`", "headers": {"Authorization": "Bearer `+adoptToken+`"}}}}`), 0o600))
+	require.NoError(t, os.WriteFile(ottilie,
+		[]byte("connections:\n- name: my echo\n  endpoint: "+echo+"\n  headers:\n  - 'Authorization: Bearer "+adoptToken+"'\n  - 'X-Team: quay'\n"), 0o600))
 	_, out, errs := d.run(t.Context(), "", "adopt", "--config", marit, "--config", ottilie, "--yes")
 	assert.Contains(t, errs, "echo is in 2 files; they differ in the header X-Team")
 	assert.Equal(t, 2, strings.Count(out, "is enrolled"), "%s %s", out, errs)

@@ -131,7 +131,8 @@ func agentAddCommand() command {
 					a.Name,
 				)
 				if err == nil && !a.Confirmed {
-					err = t.done("rules for a pattern of names admit nothing for it until an admin or a maintainer runs: bouncer agent confirm %s", a.Name)
+					err = t.done("rules for a pattern of names admit nothing for it until an admin or a maintainer runs: bouncer agent confirm %s",
+						a.Name)
 				}
 				return err
 			})

@@ -199,7 +199,8 @@ func (t atHome) pickLearned(candidates []dialect.Learned, servers string) (diale
 	case len(candidates) == 1 || candidates[0].Clear(candidates[1]):
 		return candidates[0], nil
 	case !t.Terminal():
-		return dialect.Learned{}, &usageError{"the servers could be in several places: " + strings.Join(where, ", "), "say which with --servers"}
+		return dialect.Learned{}, &usageError{"the servers could be in several places: " + strings.Join(where, ", "),
+			"say which with --servers"}
 	}
 	for i, c := range candidates {
 		fmt.Fprintf(t.Err, "  %d  %s, %d entries\n", i+1, c.Dialect.Servers, len(c.Entries))

@@ -190,7 +190,8 @@ func TestThePassStaysOutOfTheFile(t *testing.T) {
 	require.Len(t, kept, 1)
 	pass, err := os.ReadFile(kept[0])
 	require.NoError(t, err)
-	require.NoError(t, quill.New("x", d.w.Base+"/mcp", map[string]string{"Authorization": "Bearer " + strings.TrimSpace(string(pass))}, "x", "1").Connect(t.Context()))
+	require.NoError(t, quill.New("x", d.w.Base+"/mcp", map[string]string{"Authorization": "Bearer " + strings.TrimSpace(string(pass))},
+		"x", "1").Connect(t.Context()))
 	d.ok("", "enrol", "--undo", "--config", path, "--yes")
 	kept, err = filepath.Glob(filepath.Join(d.dir, "config", "passes", "*"))
 	require.NoError(t, err)
@@ -210,7 +211,8 @@ func TestLearnAndUseADialect(t *testing.T) {
 	code, out, errs := d.run(t.Context(), "", "dialect", "learn", path)
 	assert.Equal(t, exitUsage, code, "nobody can be asked")
 	assert.Contains(t, errs, "--yes")
-	for _, want := range []string{"servers: assistant.integrations", "found  berths: berths --verbose", "found  tides: https://tides.example/mcp", "a new entry would be", "request_headers:"} {
+	for _, want := range []string{"servers: assistant.integrations", "found  berths: berths --verbose",
+		"found  tides: https://tides.example/mcp", "a new entry would be", "request_headers:"} {
 		assert.Contains(t, out, want)
 	}
 	d.ok("", "dialect", "learn", path, "--name", "sextant", "--yes")
@@ -247,7 +249,8 @@ func TestWatchAgainstAnInstaller(t *testing.T) {
 		require.NoError(t, os.Rename(path+".new", path))
 		require.Eventually(t, func() bool {
 			raw, err := os.ReadFile(path)
-			return err == nil && strings.Contains(string(raw), d.w.Base+"/mcp") && strings.Contains(string(raw), `"round": `+string(rune('0'+round)))
+			return err == nil && strings.Contains(string(raw), d.w.Base+"/mcp") && strings.Contains(string(raw),
+				`"round": `+string(rune('0'+round)))
 		}, 20*time.Second, 10*time.Millisecond)
 	}
 	cancel()
@@ -277,13 +280,15 @@ func TestFirstContact(t *testing.T) {
 	go func() {
 		done <- Main(t.Context(), env, []string{"enrol", "marit-quill", "--config", path, "--yes", "--wait", "1m"})
 	}()
-	require.Eventually(t, func() bool { return strings.Contains(heard.String(), "waiting for marit-quill") }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(heard.String(), "waiting for marit-quill") }, 20*time.Second,
+		5*time.Millisecond)
 	list, err := quill.Load(path)
 	require.NoError(t, err)
 	require.NoError(t, list[0].Connect(t.Context()))
 	assert.Zero(t, <-done)
 	assert.Contains(t, said.String(), "marit-quill is here: quill 5.1, revision 2025-11-25, and fetched 3 tools")
-	assert.Regexp(t, `(?s)assistant +quill 5.1.*has +3 tools, the present list.*pass +enrolled in quill.json`, d.ok("", "agent", "show", "marit-quill"))
+	assert.Regexp(t, `(?s)assistant +quill 5.1.*has +3 tools, the present list.*pass +enrolled in quill.json`, d.ok("", "agent", "show",
+		"marit-quill"))
 }
 
 // All assistants of a machine are enrolled at once, each with a pass of its own; a file

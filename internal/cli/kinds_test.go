@@ -44,10 +44,12 @@ func TestServersOfEveryKind(t *testing.T) {
 	assert.Contains(t, out, "lost is registered and ready")
 	assert.Regexp(t, `operation +logItem log_item`, out)
 	assert.Regexp(t, `releaseItem +PUT +/items/\{item\}/release +- +destructive`, d.ok("", "server", "operations", "lost"))
-	code, _, errs = d.run(t.Context(), "", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems", "--drop-operation", "logItem")
+	code, _, errs = d.run(t.Context(), "", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems",
+		"--drop-operation", "logItem")
 	assert.Equal(t, exitUsage, code)
 	assert.Contains(t, errs, "drops operation searchItems\ndrops operation logItem\n", "what goes is listed first")
-	d.ok("", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems", "--drop-operation", "logItem", "--yes")
+	d.ok("", "server", "update", "lost", "--operation", "releaseItem", "--drop-operation", "searchItems", "--drop-operation", "logItem",
+		"--yes")
 	out = d.ok("", "server", "editions", "lost")
 	assert.Regexp(t, `1 +releaseItem +log_item searchItems`, out)
 	sse := strings.TrimSuffix(testkit.Upstream(t, ferries.Tannoy(key).Legacy()), "/mcp") + "/sse"
@@ -68,7 +70,8 @@ func TestServersOfEveryKind(t *testing.T) {
 	assert.Regexp(t, `header +X-Team: harbour`, out)
 	d.ok("", "server", "update", "tides", "--sharing", "auto")
 	out = d.ok("", "server", "list")
-	for _, want := range []string{`lost +ready +1 +- +rest`, `tannoy +ready +1 +2024-11-05 +sse`, `tides +ready +1 +2026-07-28 +streamable-http`} {
+	for _, want := range []string{`lost +ready +1 +- +rest`, `tannoy +ready +1 +2024-11-05 +sse`,
+		`tides +ready +1 +2026-07-28 +streamable-http`} {
 		assert.Regexp(t, want, out)
 	}
 	for name, row := range map[string]struct {
@@ -96,7 +99,8 @@ func TestServersAreAltered(t *testing.T) {
 	d := sit(t)
 	first, second := testkit.Program(t, "old"), testkit.Program(t, "new")
 	d.ok("", "server", "register", "berths", "--env", "LOG=info", "--env", "TRACE=1", "--", first)
-	out := d.ok("", "server", "update", "berths", "--env", "LOG=debug", "--drop-env", "TRACE", "--call-time", "90s", "--processes", "20", "--yes")
+	out := d.ok("", "server", "update", "berths", "--env", "LOG=debug", "--drop-env", "TRACE", "--call-time", "90s", "--processes", "20",
+		"--yes")
 	assert.Contains(t, out, "berths is updated")
 	assert.Regexp(t, `variables +LOG=debug\n`, out)
 	assert.Regexp(t, `at most +20 processes`, out)

@@ -78,7 +78,8 @@ func doLogin(ctx context.Context, t *task, person string) error {
 	if t.json {
 		return t.writeJSON(map[string]string{"address": t.client.Base(), "person": out.Person.Name, "role": string(out.Person.Role)})
 	}
-	return t.done("signed in to %s as %s (%s); the token is kept in %s", t.client.Base(), out.Person.FullName, out.Person.Role, t.loginFile())
+	return t.done("signed in to %s as %s (%s); the token is kept in %s", t.client.Base(), out.Person.FullName, out.Person.Role,
+		t.loginFile())
 }
 
 // replacePassword exchanges a one-time password, which lets nobody do anything

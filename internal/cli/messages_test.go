@@ -93,7 +93,8 @@ func TestConfirmingFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, d.ok("", "agent", "reach", "ops-parlour"), "bouncer agent confirm ops-parlour")
 	assert.Contains(t, d.ok("", "agent", "confirm", "ops-parlour"), "is confirmed")
 	assert.Regexp(t, `find_sailings +yes`, d.ok("", "agent", "reach", "ops-parlour"))
-	assert.Contains(t, d.ok("", "rule", "update", "admit-all-on-sailings-for-ops", "--tool", "find_*"), "matches 1 of 3 tools of sailings, for every agent")
+	assert.Contains(t, d.ok("", "rule", "update", "admit-all-on-sailings-for-ops", "--tool", "find_*"),
+		"matches 1 of 3 tools of sailings, for every agent")
 	assert.Regexp(t, `admit-all-on-sailings-for-ops +admit +ops-\* +sailings +find_\* +1 of 3 tools`, d.ok("", "rule", "list"))
 	assert.Contains(t, d.ok("", "agent", "update", "ops-parlour", "--team"), "belongs to the team")
 	assert.Contains(t, d.ok("", "agent", "update", "ops-parlour", "--owner", "ottilie"), "belongs to ottilie")

@@ -11,7 +11,8 @@ import (
 
 // rehearseFlag has a command tell what an alteration would come to instead of making it.
 func rehearseFlag(f *flag.FlagSet, on *bool) {
-	f.BoolVar(on, "rehearse", false, "only tell what would be another decision: of the calls of the last days, and of what agents can use now")
+	f.BoolVar(on, "rehearse", false,
+		"only tell what would be another decision: of the calls of the last days, and of what agents can use now")
 }
 
 func (t *task) rehearse(ctx context.Context, in apitype.Rehearsal) error {

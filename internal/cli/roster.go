@@ -81,7 +81,8 @@ func (t atHome) planRoster(ctx context.Context, path string, prune bool) (p apit
 	err = t.client.Do(ctx, http.MethodPost, "/api/roster/plan", in, &p)
 	if said := told(err); said != nil && said.Field == "text" {
 		err = &failure{
-			exitFailure, path + strings.TrimPrefix(said.Title, "text"), "docs/roster.schema.json has the form; bouncer roster export is an example",
+			exitFailure, path + strings.TrimPrefix(said.Title,
+				"text"), "docs/roster.schema.json has the form; bouncer roster export is an example",
 		}
 	}
 	if err == nil {

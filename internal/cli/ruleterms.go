@@ -50,7 +50,8 @@ func (f *termFlags) texts() []struct {
 		{"group", "only agents of people in this `group`", func(t *rules.Terms) *string { return &t.Group }},
 		{"label", "only agents with this `label`", func(t *rules.Terms) *string { return &t.Label }},
 		{"server-label", "only servers with this `label`", func(t *rules.Terms) *string { return &t.ServerLabel }},
-		{"hint", "only tools of this `kind`: read-only, destructive, idempotent, open-world, or not-...", func(t *rules.Terms) *string { return &t.Hint }},
+		{"hint", "only tools of this `kind`: read-only, destructive, idempotent, open-world, or not-...",
+			func(t *rules.Terms) *string { return &t.Hint }},
 		{"tag", "only tools with this `tag`", func(t *rules.Terms) *string { return &t.Tag }},
 		{"bundle", "only tools of this `bundle`", func(t *rules.Terms) *string { return &t.Bundle }},
 		{"window", "`times` at which it holds, like 'mon-fri 22:00-06:00 Europe/Oslo'", func(t *rules.Terms) *string { return &t.Window }},
@@ -71,7 +72,8 @@ func (f *termFlags) add(fs *flag.FlagSet) {
 	fs.StringVar(&f.narrow, "narrow", "", "`schema` laid over the arguments: shown to agents and enforced, or @FILE")
 	fs.StringVar(&f.begins, "begins", "", "`when` it begins: fri 18:00, 2026-12-04 18:00, 3d")
 	fs.StringVar(&f.ends, "ends", "", "`when` it ends by itself")
-	fs.Var(&f.pins, "pin", "`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated")
+	fs.Var(&f.pins, "pin",
+		"`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated")
 	fs.Var(&f.hide, "hide", "`field` taken out of results, like items.*.address; can be repeated")
 	fs.Var(&f.mask, "mask", "`field` of results whose text is replaced by stars; can be repeated")
 	fs.IntVar(&f.terms.ResultKiB, "result-kib", 0, "results are cut to so many `KiB`")

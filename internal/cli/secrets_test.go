@@ -137,7 +137,8 @@ func TestSignInFromTheCommandLine(t *testing.T) {
 // What a setting about sign-ins cannot be is said before anything starts.
 func TestSignInSettings(t *testing.T) {
 	t.Parallel()
-	for key, value := range map[string]string{"private-ranges": "10.0.0.0", "oidc-issuer": "http://as.example", "oidc-groups": "desk=captain", "oidc-secret": "skf-in-the-clear", "address-passes": "maybe"} {
+	for key, value := range map[string]string{"private-ranges": "10.0.0.0", "oidc-issuer": "http://as.example",
+		"oidc-groups": "desk=captain", "oidc-secret": "skf-in-the-clear", "address-passes": "maybe"} {
 		_, err := app.LoadSettings(map[string]string{key: value}, func(string) string { return "" }, "")
 		var se *app.SettingError
 		require.ErrorAs(t, err, &se, key)

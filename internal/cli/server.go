@@ -137,7 +137,8 @@ command, --secret-env names the variable that carries it.`,
 			given.define(f)
 		},
 		run: func(ctx context.Context, t *task) error {
-			in := serverspec.Registration{Name: t.args[0], URL: url, Anyway: given.anyway, Transport: transport, Secret: secret, Plain: given.plain}
+			in := serverspec.Registration{Name: t.args[0], URL: url, Anyway: given.anyway, Transport: transport, Secret: secret,
+				Plain: given.plain}
 			in.Sharing = rest.sharing
 			if url == "" && len(t.rest) == 0 && rest.document == "" {
 				return &usageError{

@@ -101,9 +101,10 @@ func tapeKeepCommand() command {
 		example: "bouncer tape keep sailings --reason 'slow since noon'",
 		flags:   func(f *flag.FlagSet) { f.StringVar(&reason, "reason", "", "why, in `words`") },
 		run: func(ctx context.Context, t *task) error {
-			return submit(ctx, t, http.MethodPost, "/api/tapes", apitype.KeepTape{Server: t.args[0], Reason: reason}, func(i apitype.TapeInfo) error {
-				return t.done("kept %d entries as %s; bouncer tape show %s", i.Entries, i.ID, i.ID)
-			})
+			return submit(ctx, t, http.MethodPost, "/api/tapes", apitype.KeepTape{Server: t.args[0], Reason: reason},
+				func(i apitype.TapeInfo) error {
+					return t.done("kept %d entries as %s; bouncer tape show %s", i.Entries, i.ID, i.ID)
+				})
 		},
 	}
 }

@@ -234,7 +234,8 @@ func (t *task) showTried(out apitype.Tried, save string) error {
 		fmt.Fprintf(t.Out, ": %s\n", out.Error)
 	case out.Asks != nil:
 		fmt.Fprintf(t.Out, "%8.1f ms  the server asks something first:\n%s\n", out.MS, prettyJSON(out.Asks))
-		fmt.Fprintf(t.Out, "answer with: %s --answers '{\"NAME\":{\"action\":\"accept\",\"content\":{}}}' --state '%s'\n", out.Command, out.State)
+		fmt.Fprintf(t.Out, "answer with: %s --answers '{\"NAME\":{\"action\":\"accept\",\"content\":{}}}' --state '%s'\n", out.Command,
+			out.State)
 	default:
 		word := "result"
 		if !out.OK {
@@ -273,7 +274,8 @@ func (t *task) showResult(raw json.RawMessage, save string) error {
 		} `json:"content"`
 		Structured json.RawMessage `json:"structuredContent"`
 	}
-	if json.Unmarshal(raw, &r) != nil || len(r.Content) == 0 && r.Structured == nil {
+	readable := json.Unmarshal(raw, &r) == nil
+	if !readable || len(r.Content) == 0 && r.Structured == nil {
 		fmt.Fprintln(t.Out, prettyJSON(raw))
 		return nil
 	}

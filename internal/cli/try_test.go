@@ -32,7 +32,8 @@ func TestTryingAndWhy(t *testing.T) {
 	assert.Equal(t, team.OutcomeOK, calls[0].Outcome)
 	assert.Contains(t, d.ok("", "change", "list"), "tool.try")
 
-	code, out, _ := d.run(t.Context(), "", "tool", "try", "cancel_sailing", "--as", "marit-quill", "--arguments", `{"sailing":"SF203","reason":"fog"}`, "--json")
+	code, out, _ := d.run(t.Context(), "", "tool", "try", "cancel_sailing", "--as", "marit-quill", "--arguments",
+		`{"sailing":"SF203","reason":"fog"}`, "--json")
 	assert.Equal(t, exitFindings, code)
 	var tried apitype.Tried
 	require.NoError(t, json.Unmarshal([]byte(out), &tried))

@@ -18,13 +18,18 @@ const (
 	Broke                     // a request failed below HTTP
 )
 
-// Tap is told what goes over the conversations with servers, as it goes. It is called on
-// the hot path: it must be quick, must not block, and must not keep the bytes. It is safe
-// for concurrent use. Nothing that it is told is masked.
+// Tap hands out an ear for each server, when a conversation with it is made.
 type Tap interface {
-	// Frame is told of a message, or of words; line tells conversations with one server
-	// apart.
-	Frame(server string, line uint64, what Heard, text []byte)
+	// Of returns the ear for a server; nil for none.
+	Of(server string) Ear
+}
+
+// Ear is told what goes over the conversations with one server, as it goes. It is called
+// on the hot path: it must be quick, must not block, and must not keep the bytes. It is
+// safe for concurrent use. Nothing that it is told is masked.
+type Ear interface {
+	// Frame is told of a message, or of words; line tells conversations apart.
+	Frame(line uint64, what Heard, text []byte)
 	// Answer is told of the head of an answer over HTTP.
-	Answer(server string, line uint64, method string, status int, header http.Header, took time.Duration)
+	Answer(line uint64, method string, status int, header http.Header, took time.Duration)
 }

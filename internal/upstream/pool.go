@@ -276,7 +276,9 @@ func (p *Pool) told(server string, s link.Status) {
 	if s.Finding != nil {
 		text += ": " + s.Finding.Message
 	}
-	p.o.Link.Tap.Frame(server, 0, link.State, []byte(text))
+	if ear := p.o.Link.Tap.Of(server); ear != nil {
+		ear.Frame(0, link.State, []byte(text))
+	}
 }
 
 // Get returns the connection of a key; nil for none.

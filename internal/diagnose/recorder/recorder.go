@@ -47,66 +47,71 @@ type Recorder struct {
 	rings map[string]*ring
 }
 
-// ring keeps the last entries of one server. The memory of an entry that is overwritten is
-// used again.
+// ring keeps the last entries of one server. Each slot has a lock of its own, so that
+// calls that go on at the same time do not wait for each other; the memory of an entry
+// that is overwritten is used again.
 type ring struct {
-	mu      sync.Mutex // guards what follows
-	entries [maxEntries]Entry
-	next    uint64 // number of the next entry
+	r     *Recorder
+	next  atomic.Uint64 // number of the next entry
+	slots [maxEntries]slot
 }
 
-func (r *Recorder) of(server string) *ring {
-	r.mu.RLock()
-	one := r.rings[server]
-	r.mu.RUnlock()
-	if one != nil {
-		return one
-	}
+type slot struct {
+	mu    sync.Mutex // guards entry
+	entry Entry
+}
+
+// Of implements link.Tap.
+func (r *Recorder) Of(server string) link.Ear {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if one = r.rings[server]; one != nil || len(r.rings) >= maxServers {
-		return one
+	one := r.rings[server]
+	if one == nil {
+		if len(r.rings) >= maxServers {
+			return nil
+		}
+		if r.rings == nil {
+			r.rings = map[string]*ring{}
+		}
+		one = &ring{r: r}
+		r.rings[server] = one
 	}
-	if r.rings == nil {
-		r.rings = map[string]*ring{}
-	}
-	one = &ring{}
-	r.rings[server] = one
 	return one
 }
 
-// Frame implements link.Tap.
-func (r *Recorder) Frame(server string, line uint64, what link.Heard, text []byte) {
-	one := r.of(server)
-	if one == nil {
-		return
-	}
+// take returns the slot of the next entry, locked.
+func (r *ring) take() (*slot, uint64) {
+	n := r.next.Add(1) - 1
+	s := &r.slots[n%maxEntries]
+	s.mu.Lock()
+	return s, n
+}
+
+// Frame implements link.Ear.
+func (r *ring) Frame(line uint64, what link.Heard, text []byte) {
 	limit := maxText
-	if r.bytes.Load() > maxBytes {
+	if r.r.bytes.Load() > maxBytes {
 		limit = shortText
 	}
 	now := time.Now()
-	one.mu.Lock()
-	e := &one.entries[one.next%maxEntries]
+	s, n := r.take()
+	e := &s.entry
 	before := cap(e.Text)
-	buf := append(e.Text[:0], text[:min(len(text), limit)]...)
-	*e = Entry{N: one.next, At: now, Line: line, What: what, Text: buf, Size: len(text)}
-	one.next++
-	one.mu.Unlock()
-	if grown := cap(buf) - before; grown != 0 {
-		r.bytes.Add(int64(grown))
+	e.Text = append(e.Text[:0], text[:min(len(text), limit)]...)
+	grown := cap(e.Text) - before
+	e.N, e.At, e.Line, e.What, e.Size = n, now, line, what, len(text)
+	e.Method, e.Status, e.Took, e.Header = "", 0, 0, nil
+	s.mu.Unlock()
+	if grown != 0 {
+		r.r.bytes.Add(int64(grown))
 	}
 }
 
 // shown are the headers of answers that tell something; the others are not kept.
 var shown = []string{"Content-Type", "Location", "Retry-After", "Www-Authenticate", "Server", "Date"}
 
-// Answer implements link.Tap.
-func (r *Recorder) Answer(server string, line uint64, method string, status int, header http.Header, took time.Duration) {
-	one := r.of(server)
-	if one == nil {
-		return
-	}
+// Answer implements link.Ear.
+func (r *ring) Answer(line uint64, method string, status int, header http.Header, took time.Duration) {
 	var kept http.Header
 	if status >= 300 { // what went well needs no headers to be understood
 		kept = http.Header{}
@@ -117,11 +122,9 @@ func (r *Recorder) Answer(server string, line uint64, method string, status int,
 		}
 	}
 	now := time.Now()
-	one.mu.Lock()
-	defer one.mu.Unlock()
-	e := &one.entries[one.next%maxEntries]
-	*e = Entry{N: one.next, At: now, Line: line, Text: e.Text[:0], Method: method, Status: status, Took: took, Header: kept}
-	one.next++
+	s, n := r.take()
+	defer s.mu.Unlock()
+	s.entry = Entry{N: n, At: now, Line: line, Text: s.entry.Text[:0], Method: method, Status: status, Took: took, Header: kept}
 }
 
 // Since returns what was heard of a server from a number on, the oldest first.
@@ -132,24 +135,20 @@ func (r *Recorder) Since(server string, from uint64) []Entry {
 	if one == nil {
 		return nil
 	}
-	one.mu.Lock()
-	defer one.mu.Unlock()
-	first := from
-	if one.next > maxEntries && first < one.next-maxEntries {
-		first = one.next - maxEntries
+	next, first := one.next.Load(), from
+	if next > maxEntries && first < next-maxEntries {
+		first = next - maxEntries
 	}
 	var list []Entry
-	for n := first; n < one.next; n++ {
-		e := one.entries[n%maxEntries]
+	for n := first; n < next; n++ {
+		s := &one.slots[n%maxEntries]
+		s.mu.Lock()
+		e := s.entry
 		e.Text = slices.Clone(e.Text)
-		list = append(list, e)
+		s.mu.Unlock()
+		if e.N == n && !e.At.IsZero() { // else it is being written, or was overwritten meanwhile
+			list = append(list, e)
+		}
 	}
 	return list
-}
-
-// Forget drops what is kept of a server.
-func (r *Recorder) Forget(server string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	delete(r.rings, server)
 }

@@ -248,7 +248,8 @@ func (svc *Service) Compare(one, other string) (r apitype.Replayed, err error) {
 			r.Same++
 		} else {
 			r.Differ = append(r.Differ, apitype.TapeDifference{
-				Method: q.method, Params: q.params, Then: evidence.Quoted([]byte(q.answer)), Now: evidence.Quoted([]byte(left[at].answer)), Where: where,
+				Method: q.method, Params: q.params, Then: evidence.Quoted([]byte(q.answer)), Now: evidence.Quoted([]byte(left[at].answer)),
+				Where: where,
 			})
 		}
 		left = slices.Delete(left, at, at+1)

@@ -134,7 +134,8 @@ func (svc *Service) Keep(ctx context.Context, by team.Person, in apitype.KeepTap
 	}
 	if len(list) == 0 {
 		return apitype.TapeInfo{}, &team.ConflictError{
-			Field: "server", Why: "nothing was heard of server " + in.Server + " since the service started", Hint: "have it looked at: bouncer server check " + in.Server,
+			Field: "server", Why: "nothing was heard of server " + in.Server + " since the service started",
+			Hint: "have it looked at: bouncer server check " + in.Server,
 		}
 	}
 	info := apitype.TapeInfo{
@@ -296,7 +297,8 @@ func Parse(raw []byte) (t apitype.Tape, err error) {
 				return t, &team.FieldError{Field: "text", Why: "is no tape: its first line does not say which format it has"}
 			}
 			if t.Tape > Format {
-				return t, &team.FieldError{Field: "text", Why: fmt.Sprintf("is a tape of the format %d, and %d is the newest that is read here", t.Tape, Format)}
+				return t, &team.FieldError{Field: "text", Why: fmt.Sprintf("is a tape of the format %d, and %d is the newest that is read here",
+					t.Tape, Format)}
 			}
 			continue
 		}

@@ -23,11 +23,13 @@ import (
 func TestATapeTravelsAndIsReplayed(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
-	server := toolserver.New("radio", "1.0", "skf-canary-radio", toolserver.Tool{Name: "bulletin", Schema: `{"type":"object"}`, Run: say("gale")})
+	server := toolserver.New("radio", "1.0", "skf-canary-radio", toolserver.Tool{Name: "bulletin", Schema: `{"type":"object"}`,
+		Run: say("gale")})
 	w.Register("radio", testkit.Upstream(t, server), "skf-canary-radio")
 	agent := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
 	w.Rule("admit", "marit-quill", "radio", "*")
-	require.Nil(t, agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"radio__bulletin","arguments":{"token":"skf-canary-radio"}}}`).Error)
+	require.Nil(t,
+		agent.Ask(`{"jsonrpc":"2.0","id":1,"method":"tools/call","params":{"name":"radio__bulletin","arguments":{"token":"skf-canary-radio"}}}`).Error)
 
 	var info apitype.TapeInfo
 	w.Must("POST", "/api/tapes", testkit.Obj{"server": "radio", "reason": "a look"}, &info)
@@ -83,7 +85,8 @@ func TestATapeTravelsAndIsReplayed(t *testing.T) {
 	stand := httptest.NewServer(tape.NewPlayer(played))
 	defer stand.Close()
 	var report verdict.Report
-	other.Must("POST", "/api/checkups", testkit.Obj{"target": testkit.Obj{"name": "x", "url": stand.URL + "/mcp"}, "call": testkit.Obj{"tool": "bulletin"}}, &report)
+	other.Must("POST", "/api/checkups", testkit.Obj{"target": testkit.Obj{"name": "x", "url": stand.URL + "/mcp"},
+		"call": testkit.Obj{"tool": "bulletin"}}, &report)
 	assert.True(t, report.Healthy, "%+v", report.Findings)
 	assert.Equal(t, 1, report.Tools)
 

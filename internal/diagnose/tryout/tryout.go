@@ -211,9 +211,10 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 // command is the same on the command line.
 func command(agent string, t subject, in apitype.Try) string {
 	line := "bouncer tool try " + t.server + "/" + t.name + " --as " + agent
-	if t.kind == tools.Resources {
+	switch t.kind {
+	case tools.Resources:
 		line = "bouncer tool try " + t.name + " --as " + agent + " --server " + t.server + " --kind resource"
-	} else if t.kind == tools.Prompts {
+	case tools.Prompts:
 		line += " --kind prompt"
 	}
 	if len(in.Arguments) > 0 {

@@ -148,7 +148,8 @@ func (svc *Service) turnedAway(a *answer, valid bool) {
 		}
 		fact := fmt.Sprintf("turned away %d times, the last time on %s from %s", t.Times, stamp(t.Last), t.From)
 		a.step("assistant", failed, "it shows a pass that is "+t.Cause)
-		a.found(diagnosis.OldPass, "the assistant still shows a pass that is "+t.Cause+"; the agent has a valid one", "bouncer enrol "+a.Agent, fact)
+		a.found(diagnosis.OldPass, "the assistant still shows a pass that is "+t.Cause+"; the agent has a valid one",
+			"bouncer enrol "+a.Agent, fact)
 		return
 	}
 }
@@ -173,7 +174,8 @@ func (svc *Service) assistant(a *answer, reach []apitype.ReachedTool) {
 	case c.Stale:
 		a.step("assistant", ok, fmt.Sprintf("%s %s, last seen %s", c.Client, c.Version, stamp(c.Last)))
 		a.step("list", failed, fmt.Sprintf("it has a list of %d tools, and %d are offered now", c.Tools, admitted))
-		a.found(diagnosis.OldList, "the assistant has not fetched the present list of tools", "restart the assistant, or have it read its servers again",
+		a.found(diagnosis.OldList, "the assistant has not fetched the present list of tools",
+			"restart the assistant, or have it read its servers again",
 			"it fetched a list of "+fmt.Sprint(c.Tools)+" tools")
 	default:
 		a.step("assistant", ok, fmt.Sprintf("%s %s, last seen %s", c.Client, c.Version, stamp(c.Last)))
@@ -323,7 +325,8 @@ func (svc *Service) recent(ctx context.Context, by team.Person, a *answer, q jou
 	case calls[0].Decision == "held":
 		a.found(diagnosis.HeldUndecided, "the last call was held, and nobody decided in time", "bouncer held list --all", text)
 	case calls[0].Outcome == team.OutcomeToolError:
-		a.found(diagnosis.ToolError, "the tool reports an error of its own: "+calls[0].Error, "bouncer journal --server "+calls[0].Server+" --tool "+calls[0].Tool, text)
+		a.found(diagnosis.ToolError, "the tool reports an error of its own: "+calls[0].Error,
+			"bouncer journal --server "+calls[0].Server+" --tool "+calls[0].Tool, text)
 	}
 	return nil
 }

@@ -30,6 +30,7 @@ type Base struct {
 	nextID     *atomic.Uint64
 	listener   atomic.Pointer[link.Listener]
 	line       uint64 // tells conversations with one server apart
+	ear        link.Ear
 
 	mu      sync.Mutex      // guards what follows
 	watched map[string]bool // URIs subscribed to
@@ -37,8 +38,13 @@ type Base struct {
 }
 
 func New(server string, o link.Options, secrets ...string) *Base {
+	var ear link.Ear
+	if o.Tap != nil {
+		ear = o.Tap.Of(server)
+	}
 	return &Base{
 		line:       lines.Add(1),
+		ear:        ear,
 		ServerName: server,
 		Options:    o.WithDefaults(),
 		Caps:       wire.EveryCap,
@@ -53,15 +59,15 @@ var lines atomic.Uint64
 
 // Heard tells whoever listens of a message or of words.
 func (l *Base) Heard(what link.Heard, text []byte) {
-	if l.Options.Tap != nil {
-		l.Options.Tap.Frame(l.ServerName, l.line, what, text)
+	if l.ear != nil {
+		l.ear.Frame(l.line, what, text)
 	}
 }
 
 // Answered tells whoever listens of the head of an answer.
 func (l *Base) Answered(method string, status int, header http.Header, took time.Duration) {
-	if l.Options.Tap != nil {
-		l.Options.Tap.Answer(l.ServerName, l.line, method, status, header, took)
+	if l.ear != nil {
+		l.ear.Answer(l.line, method, status, header, took)
 	}
 }
 
