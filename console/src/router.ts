@@ -6,6 +6,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/OverviewPage.vue'), meta: { title: 'Overview' } },
     { path: '/health', component: () => import('./pages/HealthPage.vue'), meta: { title: 'Health' } },
     { path: '/incidents/:id', component: () => import('./pages/IncidentPage.vue'), props: true, meta: { title: 'Incident' } },
+    { path: '/try', component: () => import('./pages/TryPage.vue'), meta: { title: 'Try' } },
     { path: '/servers', component: () => import('./pages/ServersPage.vue'), meta: { title: 'Servers' } },
     { path: '/servers/:name', component: () => import('./pages/ServerPage.vue'), props: true, meta: { title: 'Server' } },
     { path: '/agents', component: () => import('./pages/AgentsPage.vue'), meta: { title: 'Agents' } },

@@ -27,9 +27,12 @@ var pages = []struct{ name, path, theme, before string }{
 	{"explain", "/reach", "dark", `document.querySelector('button.cell[aria-label*="joss-quill, order_fuel"]').click()`},
 	{"held", "/held", "light", ""},
 	{"review", "/review", "light", ""},
+	{
+		"try", "/try?agent=marit-quill&server=sailings&tool=find_sailings", "light",
+		`setTimeout(() => document.querySelector('form button[type=submit]').click(), 700)`,
+	},
 	{"journal", "/journal", "light", ""},
 	{"secrets", "/secrets", "light", ""},
-	{"sign-ins", "/sign-ins", "light", ""},
 	{"changes", "/changes", "light", ""},
 	{"service", "/service", "dark", ""},
 	{

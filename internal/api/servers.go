@@ -3,6 +3,7 @@ package api
 import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/lint"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -105,6 +106,12 @@ func serverActionRoutes(svc *servers.Service, imports *imports.Service) []route 
 			summary: "Look at a server now: at the process that runs, or the whole way to an address",
 			out:     apitype.ServerInfo{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Check(c.Context(), c.name("name")) },
+		},
+		{
+			method: get, path: "/api/servers/{name}/lint", id: "lintServer", action: access.SeeServers,
+			summary: "What about a server's tools makes models choose wrongly, pay too much, or do harm",
+			out:     []lint.Flaw{}, status: 200,
+			handle: func(c *call) (any, error) { return svc.Lint(c.Context(), c.person, c.name("name")) },
 		},
 		{
 			method: get, path: "/api/servers/{name}/progress", id: "getServerProgress", action: access.KeepServers,

@@ -115,6 +115,7 @@ var coreImports = map[string]string{
 	"mask":       "",
 	"narrowing":  "",
 	"near":       "",
+	"lint":       "cost review tools",
 	"looks":      "",
 	"paste":      "configfile dialect looks",
 	"restmap":    "tools uri",

@@ -23,6 +23,7 @@ func serverCommands() []command {
 		serverUpdateCommand(),
 		serverImportCommand(),
 		serverCheckCommand(),
+		serverLintCommand(),
 		serverRestartCommand(),
 		serverToolsCommand(),
 		serverOperationsCommand(),

@@ -1624,6 +1624,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/{name}/heard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the flight recorder has of a server: the last messages, heads of answers, words and states
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["heard"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/servers/{name}/lint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What about a server's tools makes models choose wrongly, pay too much, or do harm */
+        get: operations["lintServer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/servers/{name}/operations": {
         parameters: {
             query?: never;
@@ -1928,6 +1965,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tapes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The tapes that are kept, the newest first
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["listTapes"];
+        put?: never;
+        /**
+         * Keep what the flight recorder has of a server as a tape
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["keepTape"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tapes/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a tape of another machine
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["importTape"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tapes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A tape in full
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["getTape"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a tape
+         * @description For the roles an admin or a maintainer.
+         */
+        delete: operations["removeTape"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tapes/{id}/differences/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare two tapes by the answers to the requests that both have
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["compareTapes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tapes/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A tape in an open format: JSON by lines, or an HTTP archive (HAR 1.2)
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["exportTape"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tapes/{id}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send the requests of a tape to the server as it is now, and compare the answers
+         * @description For the roles an admin or a maintainer.
+         */
+        post: operations["replayTape"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -1939,6 +2104,26 @@ export interface paths {
         put?: never;
         /** Get a token for the command line */
         post: operations["issueToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try a tool, a prompt or a resource as an agent, without a model; its rules, budgets and holds are in force, and it is on record
+         * @description For the roles an admin or a maintainer or a member.
+         */
+        post: operations["tryTool"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2586,6 +2771,19 @@ export interface components {
             /** @description its new value */
             value: string;
         };
+        Flaw: {
+            code: string;
+            /** @description it can do harm, and not only cost */
+            grave: boolean;
+            /** @description where, as a JSON pointer into the tool as it is listed */
+            place: string;
+            /** @description what is wrong */
+            text: string;
+            /** @description the server's own name; none for the list as a whole */
+            tool?: string;
+            /** @description why it matters */
+            why: string;
+        };
         Found: {
             /** @description layer.cause, from the list of causes */
             cause: string;
@@ -2709,6 +2907,10 @@ export interface components {
             /** @description keep values in the open though they look like secrets */
             plain?: boolean;
             /** @description JSON with servers in any of its usual shapes, a command line, or an address */
+            text: string;
+        };
+        ImportTape: {
+            /** @description JSON by lines */
             text: string;
         };
         Imported: {
@@ -2879,6 +3081,10 @@ export interface components {
             since?: string;
             /** @description why calls cannot be recorded */
             why?: string;
+        };
+        KeepTape: {
+            reason?: string;
+            server: string;
         };
         KeySet: {
             /** @description ids of the keys, the one in force last */
@@ -3572,6 +3778,19 @@ export interface components {
             server: string;
             tool: string;
         };
+        ReplayTape: {
+            /** @description also the calls of tools; without it only what is harmless is sent again */
+            calls?: boolean;
+        };
+        Replayed: {
+            differ: components["schemas"]["TapeDifference"][];
+            /** @description requests that were answered alike */
+            same: number;
+            server: string;
+            /** @description requests that were not sent again */
+            skipped: number;
+            tape: string;
+        };
         Report: {
             /** Format: date-time */
             at: string;
@@ -4191,6 +4410,100 @@ export interface components {
             /** @description what is the matter, in words */
             text: string;
         };
+        Tape: {
+            /** @description version of Bouncer that kept it */
+            bouncer: string;
+            /** @description who had it kept */
+            by: string;
+            /** @description of the file */
+            bytes: number;
+            entries: number;
+            id: string;
+            /** @description it is of another machine */
+            imported?: boolean;
+            list: components["schemas"]["TapeEntry"][];
+            /** @description why it was kept */
+            reason: string;
+            server: string;
+            /**
+             * Format: date-time
+             * @description when the first entry was heard
+             */
+            since: string;
+            /** @description version of the format; 1 */
+            tape: number;
+            /**
+             * Format: date-time
+             * @description when the last was
+             */
+            until: string;
+        };
+        TapeDifference: {
+            method: string;
+            now: string;
+            params?: unknown;
+            /** @description the answer on the tape, or what came instead */
+            then: string;
+            /** @description members that differ */
+            where?: string[];
+        };
+        TapeEntry: {
+            /** Format: date-time */
+            at: string;
+            /** @description of an answer that did not go well */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description of the message, as raw JSON */
+            id?: string;
+            /**
+             * @description a message to the server; one of the server; the head of an answer over HTTP; something of a process that is no message; standard error; another state; a request that failed below HTTP
+             * @enum {string}
+             */
+            kind: "sent" | "received" | "answer" | "noise" | "stderr" | "state" | "broke";
+            /** @description tells conversations with the server apart */
+            line?: unknown;
+            /** @description of HTTP, for an answer; of the protocol, for a message */
+            method?: string;
+            /** @description since the first entry, in milliseconds */
+            ms: number;
+            /** @description counts what was heard of the server */
+            n: unknown;
+            /** @description of the whole, in bytes */
+            size?: number;
+            status?: number;
+            /** @description its beginning */
+            text?: string;
+            /** @description until the head of the answer came, in milliseconds */
+            tookMs?: number;
+        };
+        TapeInfo: {
+            /** @description version of Bouncer that kept it */
+            bouncer: string;
+            /** @description who had it kept */
+            by: string;
+            /** @description of the file */
+            bytes: number;
+            entries: number;
+            id: string;
+            /** @description it is of another machine */
+            imported?: boolean;
+            /** @description why it was kept */
+            reason: string;
+            server: string;
+            /**
+             * Format: date-time
+             * @description when the first entry was heard
+             */
+            since: string;
+            /** @description version of the format; 1 */
+            tape: number;
+            /**
+             * Format: date-time
+             * @description when the last was
+             */
+            until: string;
+        };
         Terms: {
             /** @description the agent's own user is asked instead, through the assistant, where it can ask (elicitation) */
             asksUser?: boolean;
@@ -4303,6 +4616,57 @@ export interface components {
             /** @description the tool's description as the server sent it */
             schema: unknown;
             title: string;
+        };
+        Tried: {
+            agent: string;
+            /** @description questions of the server, by their names; to be answered in a further round */
+            asks?: unknown;
+            /** @description of the error (JSON-RPC) */
+            code?: number;
+            /** @description the same on the command line */
+            command: string;
+            /** @description as the agent is told it */
+            error?: string;
+            /** @description what came before the answer: progress and log messages */
+            events: components["schemas"]["TryEvent"][];
+            /** @description until the answer, in milliseconds */
+            ms: number;
+            name: string;
+            /** @description there is a result, and it reports no error of the tool */
+            ok: boolean;
+            /** @description why the structured content does not fit the output schema */
+            output?: string;
+            result?: unknown;
+            /** @description the request as the agent would have sent it */
+            sent: unknown;
+            server: string;
+            /** @description to be given back with the answers */
+            state?: string;
+            /** @description why the arguments do not fit the schema that the agent is shown; they were sent all the same */
+            unfit?: string;
+        };
+        Try: {
+            agent: string;
+            /** @description answers to the questions of the round before, by their names */
+            answers?: unknown;
+            arguments?: unknown;
+            /**
+             * @description tool if left out
+             * @enum {string}
+             */
+            kind?: "tool" | "prompt" | "resource";
+            /** @description the server's own name of a tool or prompt, or the one that agents see; the URI of a resource */
+            name: string;
+            /** @description can be left out when name is one that agents see */
+            server?: string;
+            /** @description state of the round before, as it came */
+            state?: string;
+        };
+        TryEvent: {
+            method: string;
+            /** @description since the request, in milliseconds */
+            ms: number;
+            params?: unknown;
         };
         TurnedAway: {
             /** @description agent of a pass that was valid once */
@@ -7748,6 +8112,71 @@ export interface operations {
             };
         };
     };
+    heard: {
+        parameters: {
+            query?: {
+                /** @description only entries after the one with this number */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the flight recorder has of a server: the last messages, heads of answers, words and states */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeEntry"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lintServer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What about a server's tools makes models choose wrongly, pay too much, or do harm */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Flaw"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listOperations: {
         parameters: {
             query?: never;
@@ -8406,6 +8835,265 @@ export interface operations {
             };
         };
     };
+    listTapes: {
+        parameters: {
+            query?: {
+                /** @description only of this server */
+                server?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tapes that are kept, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeInfo"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keepTape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepTape"];
+            };
+        };
+        responses: {
+            /** @description Keep what the flight recorder has of a server as a tape */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importTape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportTape"];
+            };
+        };
+        responses: {
+            /** @description Take a tape of another machine */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeInfo"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A tape in full */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tape"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeTape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compareTapes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Compare two tapes by the answers to the requests that both have */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replayed"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportTape: {
+        parameters: {
+            query?: {
+                /** @description jsonl or har; jsonl if left out */
+                form?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A tape in an open format: JSON by lines, or an HTTP archive (HAR 1.2) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replayTape: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplayTape"];
+            };
+        };
+        responses: {
+            /** @description Send the requests of a tape to the server as it is now, and compare the answers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replayed"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     issueToken: {
         parameters: {
             query?: never;
@@ -8426,6 +9114,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryTool: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try"];
+            };
+        };
+        responses: {
+            /** @description Try a tool, a prompt or a resource as an agent, without a model; its rules, budgets and holds are in force, and it is on record */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
                 };
             };
             /** @description what went wrong, and what helps */

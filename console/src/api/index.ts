@@ -12,6 +12,9 @@ import type {
   Bundle,
   BundlePatch,
   Call,
+  Flaw,
+  Tried,
+  Try,
   Why,
   ServerHistory,
   IncidentDetail,
@@ -172,6 +175,8 @@ export const incidents = () => request<Incident[]>('GET', '/api/incidents')
 export const incident = (id: string) => request<IncidentDetail>('GET', `/api/incidents/${seg(id)}`)
 export const noteIncident = (id: string, text: string) => request<Incident>('POST', `/api/incidents/${seg(id)}/notes`, { text })
 export const health = (since: string) => request<ServerHistory[]>('GET', `/api/health?since=${encodeURIComponent(since)}`)
+export const tryTool = (body: Try) => request<Tried>('POST', '/api/tries', body)
+export const lintServer = (server: string) => request<Flaw[]>('GET', `/api/servers/${seg(server)}/lint`)
 export const why = (agent: string, tool?: string) =>
   request<Why>('GET', `/api/agents/${seg(agent)}/why${tool ? `?tool=${encodeURIComponent(tool)}` : ''}`)
 export const reviews = () => request<ServerReview[]>('GET', '/api/reviews')

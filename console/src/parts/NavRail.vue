@@ -18,6 +18,7 @@ import {
   SwitchButton,
   Ticket,
   User,
+  VideoPlay,
   View,
 } from '@element-plus/icons-vue'
 import { ElIcon } from 'element-plus'
@@ -48,6 +49,7 @@ const everybodys = [
   { to: '/budgets', text: 'Budgets', icon: Coin },
   { to: '/review', text: 'Review', icon: View },
   { to: '/held', text: 'Held calls', icon: AlarmClock },
+  { to: '/try', text: 'Try', icon: VideoPlay },
   { to: '/journal', text: 'Journal', icon: List },
   { to: '/secrets', text: 'Secrets', icon: Key },
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
