@@ -1,4 +1,4 @@
-package checkup
+package faults
 
 import (
 	"encoding/json"
@@ -14,11 +14,11 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"bouncer/internal/core/diagnosis"
-	"bouncer/standin/faults"
+	"bouncer/internal/diagnose/checkup"
 )
 
 func TestMain(m *testing.M) {
-	if faults.Play() {
+	if Play() {
 		return
 	}
 	os.Exit(m.Run())
@@ -28,30 +28,30 @@ func TestMain(m *testing.M) {
 // no longer than it.
 const patience = 5 * time.Second
 
-func examine(t *testing.T, f faults.Fault) (string, time.Duration, string) {
+func examine(t *testing.T, f Fault) (string, time.Duration, string) {
 	t.Helper()
 	self, err := os.Executable()
 	if !assert.NoError(t, err) {
 		return "", 0, ""
 	}
-	s := &faults.Stage{Dir: t.TempDir(), Self: self}
+	s := &Stage{Dir: t.TempDir(), Self: self}
 	defer s.End()
 	c := f.Start(s)
-	target, err := Describe(c.Registration)
+	target, err := checkup.Describe(c.Registration)
 	if !assert.NoError(t, err, f.Name) {
 		return "", 0, ""
 	}
 	if c.Client != nil {
-		target.Client = &Client{
+		target.Client = &checkup.Client{
 			ID: c.Client.ID, Secret: c.Client.Secret, RefreshToken: c.Client.RefreshToken, Issuer: c.Client.Issuer, Machine: c.Client.Machine,
 			Redirect: "http://127.0.0.1:4600/sign-in/callback",
 		}
 	}
 	if c.Tool != "" {
-		target.Call = &Call{Tool: c.Tool, Arguments: []byte(c.Arguments), Times: c.Times}
+		target.Call = &checkup.Call{Tool: c.Tool, Arguments: []byte(c.Arguments), Times: c.Times}
 	}
 	began := time.Now()
-	r, err := Run(t.Context(), target, Options{Version: "test", Patience: patience})
+	r, err := checkup.Run(t.Context(), target, checkup.Options{Version: "test", Patience: patience})
 	took := time.Since(began)
 	if !assert.NoError(t, err, f.Name) {
 		return "", took, ""
@@ -73,14 +73,14 @@ func examine(t *testing.T, f faults.Fault) (string, time.Duration, string) {
 
 // outcome is what came of one fault.
 type outcome struct {
-	faults.Fault
+	Fault
 	got  string
 	took time.Duration
 	raw  string
 }
 
 // together examines many at a time: most of them wait.
-func together(t *testing.T, list []faults.Fault) []outcome {
+func together(t *testing.T, list []Fault) []outcome {
 	t.Helper()
 	out := make([]outcome, len(list))
 	var group errgroup.Group
@@ -100,7 +100,7 @@ func together(t *testing.T, list []faults.Fault) []outcome {
 func TestEveryFaultIsNamed(t *testing.T) {
 	t.Parallel()
 	right := 0
-	all := together(t, faults.All())
+	all := together(t, All())
 	for _, o := range all {
 		if assert.Equal(t, o.Cause, o.got, "%s\n%s", o.Name, o.raw) {
 			right++
@@ -114,7 +114,7 @@ func TestEveryFaultIsNamed(t *testing.T) {
 
 var update = flag.Bool("update", false, "write the table of causes")
 
-const table = "../../../docs/causes.md"
+const table = "../../docs/causes.md"
 
 // tabulate writes the table of causes: what each means, and how it was found.
 func tabulate(t *testing.T, all []outcome) {
@@ -139,7 +139,7 @@ func tabulate(t *testing.T, all []outcome) {
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", k.Cause, k.Means, k.Who, found, slow)
 	}
-	fmt.Fprintf(&b, "\nNo cause is found for %d servers that are well and look odd.\n", len(faults.Healthy()))
+	fmt.Fprintf(&b, "\nNo cause is found for %d servers that are well and look odd.\n", len(Healthy()))
 	require.NoError(t, os.WriteFile(table, []byte(b.String()), 0o644))
 }
 
@@ -152,9 +152,9 @@ func TestTheTableOfCausesIsUpToDate(t *testing.T) {
 	for _, k := range diagnosis.Catalog() {
 		assert.False(t, codes[k.Cause], "%s is there twice", k.Cause)
 		codes[k.Cause] = true
-		assert.Contains(t, string(raw), fmt.Sprintf("| `%s` | %s | %s |", k.Cause, k.Means, k.Who), "run the test of this package with -update")
+		assert.Contains(t, string(raw), fmt.Sprintf("| `%s` | %s | %s |", k.Cause, k.Means, k.Who), "run the test with -update")
 	}
-	for _, f := range faults.All() {
+	for _, f := range All() {
 		assert.True(t, codes[diagnosis.Cause(f.Cause)], "%s has no cause that there is: %s", f.Name, f.Cause)
 	}
 }
@@ -162,7 +162,7 @@ func TestTheTableOfCausesIsUpToDate(t *testing.T) {
 // Nothing is found about servers that are well, however odd they look.
 func TestHealthyServersAreCalledHealthy(t *testing.T) {
 	t.Parallel()
-	for _, o := range together(t, faults.Healthy()) {
+	for _, o := range together(t, Healthy()) {
 		assert.Empty(t, o.got, "%s\n%s", o.Name, o.raw)
 	}
 }

@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/e2e/browser"
+	"bouncer/internal/apitype"
+	"bouncer/internal/testkit"
+	"bouncer/standin/ferries"
+)
+
+// What goes wrong is seen, understood, mended and tried from the console alone.
+func TestConsoleShowsWhyItDoesNotWork(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	mux := http.NewServeMux()
+	mux.Handle("/api/mcp", ferries.Sailings(""))
+	base := testkit.Upstream(t, mux)
+	w.Must("POST", "/api/servers", testkit.Obj{"name": "radio", "url": base[:len(base)-len("/mcp")] + "/mcp", "anyway": true}, nil)
+	w.Agent("marit-quill")
+	w.Rule("admit", "marit-quill", "radio", "*")
+	b, err := browser.Open(t.Context())
+	require.NoError(t, err)
+	defer b.Close()
+	do := func(what string, err error) {
+		t.Helper()
+		if err != nil {
+			if png, shot := b.Shot(); shot == nil {
+				_ = os.WriteFile(filepath.Join(os.TempDir(), "console-why.png"), png, 0o600)
+			}
+			require.NoError(t, err, what)
+		}
+	}
+	do("open", b.Go(w.Base+"/health"))
+	do("name", b.Type("input[name=name]", "marit"))
+	do("password", b.Type("input[name=password]", testkit.Password+"\r"))
+	do("the incident is there by itself", b.Shows("http.wrong-path"))
+	do("one", b.Click("table.list a.mono", "http.wrong-path"))
+	do("its proof", b.Shows("/api/mcp"))
+	do("a note", b.Type("input[aria-label=Note]", "the radio moved"))
+	do("noted", b.Click("form button", "Note"))
+	do("who", b.Shows("marit,"))
+	do("the server", b.Click("dl.facts a", "radio"))
+	do("what was found", b.Shows("not reached"))
+	do("look", b.Click("section[aria-label=Checkup] button", "Look closely"))
+	do("mend", b.Click("section[aria-label=Checkup] button", "Apply: url"))
+	do("well", b.Shows("It is healthy: 3 tools"))
+	var s apitype.ServerInfo
+	w.Must("GET", "/api/servers/radio", nil, &s)
+	assert.Contains(t, s.URL, "/api/mcp")
+	do("health", b.Click("nav a", "Health"))
+	do("over", b.Shows("nothing goes wrong"))
+
+	do("try", b.Go(w.Base+"/try?agent=marit-quill&server=radio&tool=sailing_status"))
+	do("its field", b.Type("input[aria-label=sailing]", "SF203"))
+	do("go", b.Click("form button", "Try it"))
+	do("what came", b.Shows("It answered"))
+	do("progress on the way", b.Shows("notifications/progress"))
+	calls := w.Calls(1, "agent=marit-quill&tool=sailing_status")
+	assert.Equal(t, "ok", calls[0].Outcome)
+	do("another", b.Type("input[aria-label=sailing]", "9"))
+	do("go again", b.Click("form button", "Try it"))
+	do("what is wrong", b.Shows("It did not go well"))
+	do("before", b.Shows("Again"))
+}
