@@ -1,6 +1,7 @@
 package api
 
 import (
+	"net/http"
 	"time"
 
 	"bouncer/internal/apitype"
@@ -15,13 +16,26 @@ import (
 const boardSince = 24 * time.Hour
 
 // incidentRoutes are the rows of incidents, and of how servers did.
-func incidentRoutes(svc *incident.Service, s *servers.Service) []route {
+func (a *API) incidentRoutes(svc *incident.Service, s *servers.Service) []route {
 	return []route{
 		{
 			method: get, path: "/api/incidents", id: "listIncidents", action: access.SeeServers,
 			summary: "What goes wrong, or went wrong: those that last first, then the newest",
 			out:     []team.Incident{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.List(c.Context()) },
+		},
+		{
+			method: get, path: "/api/incidents/feed", id: "feedIncidents", action: access.SeeServers,
+			summary: "The same as a feed (Atom, RFC 4287)", status: 200, media: "application/atom+xml",
+			raw: func(w http.ResponseWriter, c *call) {
+				raw, err := svc.Feed(c.Context(), a.o.Address)
+				if err != nil {
+					a.problem(w, a.explain(c, err))
+					return
+				}
+				w.Header().Set("Content-Type", "application/atom+xml")
+				_, _ = w.Write(raw) // the reader may have gone
+			},
 		},
 		{
 			method: get, path: "/api/incidents/{id}", id: "getIncident", action: access.SeeServers,

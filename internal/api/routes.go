@@ -34,7 +34,7 @@ func (a *API) table() []route {
 		budgetRoutes(a.s.Budgets),
 		reviewRoutes(a.s.Reviews),
 		checkupRoutes(a.s.Checkups),
-		incidentRoutes(a.s.Incidents, a.s.Servers),
+		a.incidentRoutes(a.s.Incidents, a.s.Servers),
 		whyRoutes(a.s.Why),
 		tryRoutes(a.s.Tries),
 		a.tapeRoutes(a.s.Tapes),

@@ -223,12 +223,14 @@ type ReachChange struct {
 // HeldNotice is what is sent to an address outside about a held call. It is signed by HTTP
 // Message Signatures (RFC 9421) with HMAC and SHA-256.
 type HeldNotice struct {
-	Notice   string    `json:"notice" enum:"held,decided,test" doc:"what happened; test for a trial"`
+	Notice   string    `json:"notice" enum:"held,decided,incident,incident-over,test" doc:"what happened; test for a trial"`
 	At       time.Time `json:"at"`
 	Call     *HeldCall `json:"call,omitempty" doc:"the call; mine is always false"`
 	Deciders []string  `json:"deciders,omitempty" doc:"who may decide, like group:dispatch"`
-	Console  string    `json:"console" doc:"where it is decided"`
-	Command  string    `json:"command,omitempty" doc:"what shows it on the command line"`
+	// Incident is what goes wrong, of a notice about it.
+	Incident *team.Incident `json:"incident,omitempty"`
+	Console  string         `json:"console" doc:"where it is decided"`
+	Command  string         `json:"command,omitempty" doc:"what shows it on the command line"`
 }
 
 // NoticeState tells how the sending of notices goes.

@@ -45,7 +45,7 @@ func (svc *Service) openHeld(ctx context.Context, hub *events.Hub, book *gate.Bo
 
 // noticeKey reads the key that notices are signed with.
 func noticeKey(ctx context.Context, s Settings) ([]byte, error) {
-	if s.HeldNotices == "" {
+	if s.HeldNotices == "" && s.IncidentNotices == "" {
 		return nil, nil
 	}
 	fail := func(err error) error {
@@ -65,4 +65,15 @@ func noticeKey(ctx context.Context, s Settings) ([]byte, error) {
 		return nil, fail(fmt.Errorf("it has %d characters; %d are the least", len(key), notice.MinKey))
 	}
 	return []byte(key), nil
+}
+
+// tellIncidents returns who sends notices of incidents; nil for nobody.
+func (svc *Service) tellIncidents(ctx context.Context) (*notice.Sender, error) {
+	key, err := noticeKey(ctx, svc.Settings)
+	if err != nil {
+		return nil, err
+	}
+	return notice.New(notice.Options{
+		Address: svc.Settings.IncidentNotices, Key: key, Console: svc.Address, Log: svc.log, Incident: svc.store.Incident,
+	}), nil
 }

@@ -62,7 +62,9 @@ type Settings struct {
 	// HeldNotices is where notices of held calls go, and HeldNoticesKey where the key is read
 	// that they are signed with.
 	HeldNotices, HeldNoticesKey string
-	OIDC                        OIDC
+	// IncidentNotices is where notices of incidents go, signed with the same key.
+	IncidentNotices string
+	OIDC            OIDC
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
 	PasswordCost login.Cost
@@ -316,6 +318,20 @@ var table = []Setting{
 				}
 			}
 			s.HeldNotices = v
+			return nil
+		},
+	},
+	{
+		"incident-notices",
+		"",
+		"address that is told, signed, of incidents when they begin and end; none if left out",
+		func(s *Settings, v string) error {
+			if v != "" {
+				if err := endpoint.CheckEndpoint(v); err != nil {
+					return err
+				}
+			}
+			s.IncidentNotices = v
 			return nil
 		},
 	},

@@ -20,6 +20,7 @@ import (
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
+	"bouncer/internal/control/notice"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
 	"bouncer/internal/control/rehearse"
@@ -200,6 +201,18 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
 	all.Tapes = svc.tapes(heard, reg, pool)
 	all.Incidents = incident.New(svc.store, all.Journal, hub, svc.log)
+	if told, err := svc.tellIncidents(ctx); err != nil {
+		return nil, err
+	} else if told != nil {
+		later(told.Close)
+		all.Incidents.Told = func(id string, over bool) {
+			what := notice.Began
+			if over {
+				what = notice.Over
+			}
+			told.Note(what, id)
+		}
+	}
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
 		Version: Version, Redirect: redirect, MessageLimit: s.MessageLimit, Private: s.Private, Spawner: spawner,
 		Incidents: all.Incidents, Tapes: all.Tapes,

@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -286,7 +287,10 @@ func (t *task) lookAtOne(ctx context.Context, in *checkupInput, ask apitype.Chec
 		return r, nil
 	}
 	var after apitype.ServerInfo
-	patch := map[string]string{fix.Field: fix.Value}
+	patch := map[string]any{fix.Field: fix.Value}
+	if n, err := strconv.Atoi(fix.Value); err == nil && fix.Field == "startSeconds" {
+		patch[fix.Field] = n
+	}
 	if err := t.client.Do(ctx, http.MethodPatch, "/api/servers/"+seg(ask.Server), patch, &after); err != nil {
 		return r, fmt.Errorf("apply %s: %w", fix.Field, err)
 	}

@@ -12,7 +12,7 @@ import (
 
 // flagNames are another name of some fields on the command line.
 var flagNames = map[string]string{
-	"callSeconds": "call-time", "resultKiB": "result-limit", "messageMiB": "message-limit", "memoryMiB": "memory", "headers": "header",
+	"callSeconds": "call-time", "resultKiB": "result-limit", "messageMiB": "message-limit", "startSeconds": "start-time", "memoryMiB": "memory", "headers": "header",
 	"places": "also", "privateRanges": "private-range", "toolLimits": "tool-limit", "operations": "operation", "signIn.grant": "sign-in", "signIn.clientId": "client-id",
 	"signIn.clientSecret": "client-secret", "days": "life", "fullName": "full-name",
 }

@@ -49,6 +49,7 @@ type limits struct {
 	result   int
 	tooLarge string
 	message  int
+	start    time.Duration
 	tools    []team.ToolLimits
 }
 
@@ -57,6 +58,7 @@ func (l *limits) define(f *flag.FlagSet) {
 	f.IntVar(&l.result, "result-limit", 0, "largest result of a tool in `KiB`; 0 for as large as a message may be")
 	f.StringVar(&l.tooLarge, "too-large", "", "`what` becomes of a larger result: cut or refuse")
 	f.IntVar(&l.message, "message-limit", 0, "largest message that is taken from it in `MiB`; 0 for the setting message-limit")
+	f.Var(span.Value{To: &l.start}, "start-time", "how `long` a command may take to open a conversation, like 2m; 0 for 30s of silence")
 	f.Func(
 		"tool-limit", "`GLOB:call-time=90s,result=64,too-large=cut`, other limits for some tools; may be given several times",
 		func(v string) error {
@@ -179,7 +181,7 @@ func (o *options) fill(t *task, in *team.ServerOptions) error {
 	in.Headers, in.SecretHeader, in.SecretQuery, in.ClientKey = o.headers, o.header, o.query, o.key
 	in.MemoryMiB, in.OpenFiles, in.Processes = o.memory, o.files, o.processes
 	in.CallSeconds, in.ResultKiB, in.TooLarge = int(o.time.Seconds()), o.result, o.tooLarge
-	in.ToolLimits, in.MessageMiB = o.tools, o.message
+	in.ToolLimits, in.MessageMiB, in.StartSeconds = o.tools, o.message, int(o.start.Seconds())
 	for to, path := range map[*string]string{&in.CA: o.ca, &in.ClientCert: o.cert} {
 		if path == "" {
 			continue

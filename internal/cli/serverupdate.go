@@ -117,6 +117,8 @@ func (a *alteration) patch(t *task, now team.Server) (serverspec.ServerPatch, er
 	take(t, "result-limit", &in.ResultKiB, &a.more.result)
 	take(t, "too-large", &in.TooLarge, &a.more.tooLarge)
 	take(t, "message-limit", &in.MessageMiB, &a.more.message)
+	start := int(a.more.start.Seconds())
+	take(t, "start-time", &in.StartSeconds, &start)
 	seconds := int(a.more.time.Seconds())
 	take(t, "call-time", &in.CallSeconds, &seconds)
 	if len(t.rest) > 0 {

@@ -753,6 +753,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/incidents/feed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as a feed (Atom, RFC 4287) */
+        get: operations["feedIncidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/incidents/{id}": {
         parameters: {
             query?: never;
@@ -3693,6 +3710,8 @@ export interface components {
             sharing?: "auto" | "shared" | "private";
             /** @description it is reached with an OAuth grant */
             signIn?: components["schemas"]["SignInWay"];
+            /** @description of a local process: how long it may take to open a conversation; 0 for 30 s of silence */
+            startSeconds?: number;
             /** @description bearer token, or value of the variable secretEnv, to be stored for it */
             token?: string;
             /**
@@ -4130,6 +4149,8 @@ export interface components {
             sharing?: "auto" | "shared" | "private";
             /** @description it is reached with an OAuth grant */
             signIn?: components["schemas"]["SignInWay"];
+            /** @description of a local process: how long it may take to open a conversation; 0 for 30 s of silence */
+            startSeconds?: number;
             /**
              * @description what becomes of a larger result: cut it, with a note, or refuse it; refuse if left out
              * @enum {string}
@@ -4202,6 +4223,8 @@ export interface components {
             sharing?: "auto" | "shared" | "private";
             /** @description how a grant is come by; an empty object for none */
             signIn?: components["schemas"]["SignInWay"];
+            /** @description how long it may take to open a conversation; 0 for 30 s of silence */
+            startSeconds?: number;
             /** @description keep to the authorization server that the server names from now on, though it is another one than before */
             takeIssuer?: boolean;
             /** @description a new bearer token; tried before it is stored */
@@ -6361,6 +6384,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Incident"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    feedIncidents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The same as a feed (Atom, RFC 4287) */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/atom+xml": string;
                 };
             };
             /** @description what went wrong, and what helps */

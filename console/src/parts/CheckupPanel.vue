@@ -34,7 +34,9 @@ async function again() {
 async function apply(f: api.Found) {
   const fix = f.fix
   if (!fix) return
-  const done = await look.run(() => api.updateServer(props.server, { [fix.field]: fix.value }))
+  const done = await look.run(() =>
+    api.updateServer(props.server, { [fix.field]: fix.field === 'startSeconds' ? Number(fix.value) : fix.value }),
+  )
   if (!done) return
   ElMessage.success(`${fix.field} is now ${fix.value}`)
   emit('applied')

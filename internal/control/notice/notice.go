@@ -37,6 +37,9 @@ const (
 	Waits   = "held"
 	Decided = "decided"
 	Test    = "test"
+	// Of incidents.
+	Began = "incident"
+	Over  = "incident-over"
 )
 
 // Options are what a Sender needs. All are required but Pause.
@@ -48,7 +51,9 @@ type Options struct {
 	Console string
 	// Call returns a held call as whoever decides is shown it.
 	Call func(ctx context.Context, id string) (apitype.HeldCall, []string, error)
-	Log  *slog.Logger
+	// Incident returns an incident; nil where only calls are told of.
+	Incident func(ctx context.Context, id string) (team.Incident, error)
+	Log      *slog.Logger
 	// Pause waits; nil for the clock. Tests make it short.
 	Pause func(context.Context, time.Duration) error
 }
@@ -135,7 +140,7 @@ func (s *Sender) State() apitype.NoticeState {
 }
 
 func (s *Sender) failed(why string) {
-	s.o.Log.Error("a notice of a held call was not delivered", "why", why)
+	s.o.Log.Error("a notice was not delivered", "why", why)
 	now := time.Now().UTC()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -180,13 +185,9 @@ func (s *Sender) sent() {
 }
 
 func (s *Sender) deliver(ctx context.Context, n note) error {
-	call, deciders, err := s.o.Call(ctx, n.id)
+	out, err := s.describe(ctx, n)
 	if err != nil {
-		return fmt.Errorf("look up the held call: %w", err)
-	}
-	out := apitype.HeldNotice{
-		Notice: n.what, At: time.Now().UTC(), Call: &call, Deciders: deciders, Console: s.o.Console + "/held",
-		Command: "bouncer held show " + call.ID,
+		return err
 	}
 	for i := range attempts {
 		if i > 0 {
@@ -204,6 +205,28 @@ func (s *Sender) deliver(ctx context.Context, n note) error {
 		}
 	}
 	return fmt.Errorf("%w, %d times", err, attempts)
+}
+
+// describe makes a notice of what there is to tell.
+func (s *Sender) describe(ctx context.Context, n note) (out apitype.HeldNotice, err error) {
+	if n.what == Began || n.what == Over {
+		i, err := s.o.Incident(ctx, n.id)
+		if err != nil {
+			return out, fmt.Errorf("look up the incident: %w", err)
+		}
+		return apitype.HeldNotice{
+			Notice: n.what, At: time.Now().UTC(), Incident: &i, Console: s.o.Console + "/incidents/" + i.ID, Command: "bouncer incident show " +
+				i.ID,
+		}, nil
+	}
+	call, deciders, err := s.o.Call(ctx, n.id)
+	if err != nil {
+		return out, fmt.Errorf("look up the held call: %w", err)
+	}
+	return apitype.HeldNotice{
+		Notice: n.what, At: time.Now().UTC(), Call: &call, Deciders: deciders, Console: s.o.Console + "/held",
+		Command: "bouncer held show " + call.ID,
+	}, nil
 }
 
 // refusedError is an answer that does not take a notice.

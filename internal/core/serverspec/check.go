@@ -85,6 +85,9 @@ func checkLimits(o team.ServerOptions) error {
 	if o.MessageMiB < 0 || o.MessageMiB > 256 {
 		return bad("messageMiB", "must be from 1 to 256, or 0 for the setting")
 	}
+	if o.StartSeconds < 0 || o.StartSeconds > 3600 {
+		return bad("startSeconds", "must be from 1 to 3600, or 0 for the usual")
+	}
 	all := []team.ToolLimits{{Tool: "*", CallLimits: o.CallLimits}}
 	for _, l := range append(all, o.ToolLimits...) {
 		switch {

@@ -79,7 +79,10 @@ type ServerPatch struct {
 	ResultKiB   *int               `json:"resultKiB,omitempty" doc:"largest result of a tool; 0 for as large as a message may be"`
 	TooLarge    *string            `json:"tooLarge,omitempty" enum:"cut,refuse"`
 	ToolLimits  *[]team.ToolLimits `json:"toolLimits,omitempty" doc:"all limits for some of its tools"`
-	MessageMiB  *int               `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
+	// StartSeconds is of a local process.
+	StartSeconds *int `json:"startSeconds,omitempty" doc:"how long it may take to open a conversation; 0 for 30 s of silence"`
+
+	MessageMiB *int `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
 
 	Sharing     *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
 	Document    *string           `json:"document,omitempty" doc:"another OpenAPI document of a REST API"`
@@ -205,6 +208,7 @@ func (p ServerPatch) options(o *team.ServerOptions) {
 	set(&o.TooLarge, p.TooLarge)
 	set(&o.ToolLimits, p.ToolLimits)
 	set(&o.MessageMiB, p.MessageMiB)
+	set(&o.StartSeconds, p.StartSeconds)
 	set(&o.PrivateRanges, p.PrivateRanges)
 }
 

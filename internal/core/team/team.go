@@ -154,11 +154,14 @@ type ServerOptions struct {
 	Processes    int      `json:"processes,omitempty" doc:"of a local process: how many processes it may be, itself included"`
 	CallLimits
 	ToolLimits []ToolLimits `json:"toolLimits,omitempty" doc:"other limits for some of its tools; the first that fits counts"`
-	MessageMiB int          `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
-	Operations []Operation  `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
-	Per        string       `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
-	Places     []Place      `json:"places,omitempty" doc:"further secrets, and where they go"`
-	SignIn     *SignInWay   `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
+	// StartSeconds is for package runners that download first, and the like.
+	StartSeconds int `json:"startSeconds,omitempty" doc:"of a local process: how long it may take to open a conversation; 0 for 30 s of silence"`
+
+	MessageMiB int         `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
+	Operations []Operation `json:"operations,omitempty" doc:"of a REST API: the operations that are tools"`
+	Per        string      `json:"per,omitempty" enum:"team,person,agent" doc:"whose credential is used: the team's, each person's own, each agent's own; a more specific one always wins"`
+	Places     []Place     `json:"places,omitempty" doc:"further secrets, and where they go"`
+	SignIn     *SignInWay  `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
 
 	PrivateRanges []string `json:"privateRanges,omitempty" doc:"private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins"`
 }

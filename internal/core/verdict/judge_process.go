@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -223,7 +224,8 @@ func (j *judge) worded(p *evidence.Process, w diagnosis.Words, facts []string) {
 	case diagnosis.SettingMissing:
 		name := w.About
 		if strings.HasPrefix(name, "-") {
-			remedy = "give it after --: " + j.command(j.e.Target.Command, append(slices.Clone(j.e.Target.Args), strings.Fields(name)[0], "VALUE")...)
+			remedy = "give it after --: " + j.command(j.e.Target.Command, append(slices.Clone(j.e.Target.Args), strings.Fields(name)[0],
+				"VALUE")...)
 		} else if isVariable.MatchString(name) {
 			remedy = j.update("--env "+name+"=VALUE") + ", or for a secret: " + j.update("--secret-env "+name+" --token")
 		}
@@ -349,11 +351,18 @@ func (j *judge) silent(p *evidence.Process, s *evidence.Session) {
 		if text != "" {
 			doing = "; last it wrote: " + diagnosis.Clip(text)
 		}
+		longer := max(60, int(j.e.Target.Patience.Seconds())*4)
+		remedy := "give it longer (--patience), or have what it fetches installed beforehand where Bouncer runs"
+		if j.e.Target.Server != "" {
+			remedy = fmt.Sprintf("%s, or have what it fetches installed beforehand where Bouncer runs", j.update(fmt.Sprintf("--start-time %ds",
+				longer)))
+		}
 		j.add(
 			diagnosis.StartsSlowly,
 			fmt.Sprintf("the process does not answer within the %s that it is given to start%s", took(j.e.Target.Patience), doing),
-			"give it longer (--patience), or have what it fetches installed beforehand where Bouncer runs",
-			facts...)
+			remedy,
+			facts...).
+			fix("startSeconds", strconv.Itoa(longer), "gives it longer to start")
 	default:
 		j.add(diagnosis.NeverAnswers, fmt.Sprintf("the process runs, and answers nothing within %s", took(p.Took)),
 			"run it by hand where Bouncer runs; it may want another argument to speak over its standard input and output: "+j.line(), facts...)

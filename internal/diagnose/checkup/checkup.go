@@ -138,6 +138,9 @@ func newRun(t Target, o Options) *run {
 		patience = usualPatience
 		if s.Transport == team.Stdio {
 			patience = usualStart
+			if s.StartSeconds > 0 {
+				patience = time.Duration(s.StartSeconds) * time.Second
+			}
 		}
 	}
 	o.Patience = patience

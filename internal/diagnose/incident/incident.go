@@ -44,7 +44,11 @@ type Service struct {
 	events *events.Hub
 	log    *slog.Logger
 
-	mu    sync.Mutex // guards states; never held while writing
+	// Told is told when an incident begins, or returns, and when it is over; nil for nobody.
+	// It must not block. It is set before the first use.
+	Told func(id string, over bool)
+
+	mu    sync.Mutex // guards known; never held while writing
 	known map[string]team.ServerState
 }
 
@@ -73,7 +77,12 @@ func (svc *Service) Observe(ctx context.Context, s team.Server, h team.Health) {
 	if seen && last.State == now.State && !now.At.After(last.At) {
 		now.At = time.Now().UTC() // the state is the same, and something else about it is not
 	}
-	err := svc.store.Update(ctx, func(tx *store.Tx) error {
+	lasting, err := svc.lasting(ctx, s.Name)
+	if err != nil {
+		svc.log.Error("incidents could not be read", "error", err)
+		return
+	}
+	err = svc.store.Update(ctx, func(tx *store.Tx) error {
 		if err := tx.KeepServerState(s.ID, now); err != nil {
 			return err
 		}
@@ -86,7 +95,29 @@ func (svc *Service) Observe(ctx context.Context, s team.Server, h team.Health) {
 		svc.log.Error("the state of a server could not be recorded", "server", s.Name, "error", err)
 		return
 	}
+	if now.State == team.StateReady {
+		for _, id := range lasting {
+			svc.tell(id, true)
+		}
+	}
 	svc.events.Publish(Topic)
+}
+
+// lasting are the incidents that last at a server.
+func (svc *Service) lasting(ctx context.Context, server string) (ids []string, err error) {
+	list, err := svc.store.Incidents(ctx, maxListed) // those that last come first
+	for _, i := range list {
+		if i.Server == server && i.Until == nil {
+			ids = append(ids, i.ID)
+		}
+	}
+	return ids, err
+}
+
+func (svc *Service) tell(id string, over bool) {
+	if svc.Told != nil {
+		svc.Told(id, over)
+	}
 }
 
 // Opened says that a server fails, since when, and what was found to be the cause. An
@@ -128,13 +159,17 @@ func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, fo
 			i.LastGood = &end
 		}
 	}
-	return svc.store.Update(ctx, func(tx *store.Tx) error {
+	err = svc.store.Update(ctx, func(tx *store.Tx) error {
 		// What it was taken for before is over with it.
 		if err := tx.ResolveIncidents(s.ID, since); err != nil {
 			return err
 		}
 		return tx.KeepIncident(s.ID, i)
 	})
+	if err == nil && i.Since.Equal(since) {
+		svc.tell(i.ID, false)
+	}
+	return err
 }
 
 // List returns incidents: those that last first, then the newest.

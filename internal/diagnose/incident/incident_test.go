@@ -1,7 +1,12 @@
 package incident_test
 
 import (
+	"encoding/json"
+	"encoding/xml"
 	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -18,7 +23,28 @@ import (
 // before it, over by itself when the server is well, and reopened when the cause returns.
 func TestAnIncidentLivesAndReturns(t *testing.T) {
 	t.Parallel()
-	w := testkit.Start(t, map[string]string{"poll": "1s"})
+	told := make(chan apitype.HeldNotice, 16)
+	pager := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var n apitype.HeldNotice
+		if assert.NoError(t, json.NewDecoder(r.Body).Decode(&n)) && assert.NotEmpty(t, r.Header.Get("Signature")) {
+			told <- n
+		}
+	}))
+	t.Cleanup(pager.Close)
+	key := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(key, []byte("a key of the harbour, long enough"), 0o600))
+	w := testkit.Start(t, map[string]string{"poll": "1s", "incident-notices": pager.URL, "held-notices-key": "file " + key})
+	hears := func(what, id string) {
+		t.Helper()
+		select {
+		case n := <-told:
+			require.NotNil(t, n.Incident)
+			assert.Equal(t, what+" "+id, n.Notice+" "+n.Incident.ID)
+			assert.Contains(t, n.Console, "/incidents/"+id)
+		case <-time.After(30 * time.Second):
+			t.Fatal("nobody was told")
+		}
+	}
 	var revoked atomic.Bool
 	echo := testkit.Echo("", nil)
 	url := testkit.Upstream(t, http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
@@ -64,6 +90,7 @@ func TestAnIncidentLivesAndReturns(t *testing.T) {
 	assert.Equal(t, "auth.token-revoked", first[0].Cause)
 	assert.Equal(t, "credential owner", first[0].Who)
 	require.NotNil(t, first[0].LastGood)
+	hears("incident", first[0].ID)
 	require.NotNil(t, agent.CallTool("radio__echo", "again").Error)
 	var d apitype.IncidentDetail
 	require.Eventually(t, func() bool {
@@ -83,13 +110,26 @@ func TestAnIncidentLivesAndReturns(t *testing.T) {
 	w.Must("POST", "/api/servers/radio/check", nil, nil)
 	over := list(0)
 	require.NotNil(t, over[0].Until)
+	hears("incident-over", first[0].ID)
 	revoked.Store(true)
 	w.Must("POST", "/api/servers/radio/check", nil, nil)
 	back := list(1)
 	require.Len(t, back, 1, "it is the same incident")
 	assert.Equal(t, first[0].ID, back[0].ID)
+	hears("incident", first[0].ID)
 	assert.Equal(t, 1, back[0].Reopened)
 	assert.Equal(t, "asked for another key", back[0].Notes[0].Text)
+
+	_, raw := w.Do(w.Token, "GET", "/api/incidents/feed", nil)
+	var feed struct {
+		Entries []struct {
+			Title   string `xml:"title"`
+			Summary string `xml:"summary"`
+		} `xml:"entry"`
+	}
+	require.NoError(t, xml.Unmarshal(raw, &feed))
+	require.Len(t, feed.Entries, 1)
+	assert.Contains(t, feed.Entries[0].Title+feed.Entries[0].Summary, "revoked")
 
 	member := w.Person("joss", "Joss Penhale", team.Member)
 	var seen apitype.IncidentDetail

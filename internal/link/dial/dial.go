@@ -7,6 +7,7 @@ import (
 	"errors"
 	"net/http"
 	"strings"
+	"time"
 
 	"bouncer/internal/core/restmap"
 	"bouncer/internal/core/team"
@@ -24,6 +25,9 @@ import (
 func New(s team.Server, c link.Credential, o link.Options) (link.Transport, error) {
 	if s.MessageMiB > 0 {
 		o.MessageLimit = s.MessageMiB << 20
+	}
+	if s.StartSeconds > 0 {
+		o.SetupTimeout = time.Duration(s.StartSeconds) * time.Second
 	}
 	switch s.Transport {
 	case team.Stdio:
