@@ -233,6 +233,7 @@ type Process struct {
 	Stderr      string // head and tail, masked
 	LastWrote   time.Duration
 	CPU         time.Duration // that it used until it was given up
+	Running     bool          // it, or what it started, was computing then, and not waiting
 	Ports       []int         // that it, or what it started, listens on
 	Terminal    bool          // it has the terminal open
 	AfterEOF    []byte        // what it wrote to standard output after its input was closed

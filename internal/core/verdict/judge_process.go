@@ -383,8 +383,11 @@ func askingOut(p *evidence.Process) bool {
 	return false
 }
 
-// busy reports whether it computed for a good part of the time.
-func busy(p *evidence.Process) bool { return p.CPU > p.Took/3 && p.CPU > 200*time.Millisecond }
+// busy reports whether it computed for a good part of the time; on a machine with much to
+// do, it computes and gets little of the time.
+func busy(p *evidence.Process) bool {
+	return p.CPU > 200*time.Millisecond && (p.Running || p.CPU > p.Took/3)
+}
 
 func (j *judge) port(p *evidence.Process, facts []string) {
 	where := "a port"

@@ -21,6 +21,9 @@ func (c *child) examine(p *evidence.Process) {
 	sockets := map[string]bool{}
 	for _, pid := range group(c.cmd.Process.Pid) {
 		p.CPU += used(pid)
+		if fields := stat(pid); len(fields) > 0 && fields[0] == "R" {
+			p.Running = true
+		}
 		for _, link := range open(pid) {
 			if strings.HasPrefix(link, "socket:[") {
 				sockets[strings.Trim(strings.TrimPrefix(link, "socket:"), "[]")] = true
