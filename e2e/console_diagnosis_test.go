@@ -54,6 +54,13 @@ func TestConsoleShowsWhyItDoesNotWork(t *testing.T) {
 	var s apitype.ServerInfo
 	w.Must("GET", "/api/servers/radio", nil, &s)
 	assert.Contains(t, s.URL, "/api/mcp")
+	do("the wire", b.Click("details.tape summary", "What went over the wire"))
+	do("what was said", b.Shows("tools/list"))
+	do("keep", b.Click("details.tape button", "Keep as a tape"))
+	do("kept", b.Shows("kept in the console"))
+	do("replay", b.Click("details.tape .kept button", "Replay"))
+	do("compared", b.Shows("Replayed against the server as it is now"))
+	do("flaws", b.Shows("of its tools"))
 	do("health", b.Click("nav a", "Health"))
 	do("over", b.Shows("nothing goes wrong"))
 

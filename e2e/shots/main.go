@@ -20,6 +20,10 @@ var pages = []struct{ name, path, theme, before string }{
 	{"incident", "/health", "light", `[...document.querySelectorAll('a.mono')].find(a => a.textContent.includes('token-expired')).click()`},
 	{"servers", "/servers", "light", ""},
 	{"server", "/servers/harbour-radio", "light", ""},
+	{
+		"tape", "/servers/sailings", "dark",
+		`document.querySelector('details.tape summary').click(); document.querySelector('details.tape').scrollIntoView()`,
+	},
 	{"agents", "/agents", "light", ""},
 	{"agent", "/agents/marit-quill", "light", ""},
 	{"rules", "/rules", "dark", ""},
@@ -35,12 +39,6 @@ var pages = []struct{ name, path, theme, before string }{
 	{"secrets", "/secrets", "light", ""},
 	{"changes", "/changes", "light", ""},
 	{"service", "/service", "dark", ""},
-	{
-		"register",
-		"/servers",
-		"light",
-		`[...document.querySelectorAll('button')].find(b => b.textContent.includes('Register a server')).click()`,
-	},
 }
 
 func main() {

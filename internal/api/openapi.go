@@ -132,7 +132,7 @@ func (c *components) of(t reflect.Type) object {
 		return object{"type": "boolean"}
 	case t.Kind() == reflect.Float64:
 		return object{"type": "number"}
-	case t.Kind() == reflect.Int, t.Kind() == reflect.Int64:
+	case t.Kind() == reflect.Int, t.Kind() == reflect.Int64, t.Kind() == reflect.Uint64:
 		return object{"type": "integer"}
 	}
 	return object{}

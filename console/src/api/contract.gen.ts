@@ -4485,13 +4485,13 @@ export interface components {
              */
             kind: "sent" | "received" | "answer" | "noise" | "stderr" | "state" | "broke";
             /** @description tells conversations with the server apart */
-            line?: unknown;
+            line?: number;
             /** @description of HTTP, for an answer; of the protocol, for a message */
             method?: string;
             /** @description since the first entry, in milliseconds */
             ms: number;
             /** @description counts what was heard of the server */
-            n: unknown;
+            n: number;
             /** @description of the whole, in bytes */
             size?: number;
             status?: number;

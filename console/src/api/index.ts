@@ -12,6 +12,9 @@ import type {
   Bundle,
   BundlePatch,
   Call,
+  Replayed,
+  TapeInfo,
+  TapeEntry,
   Flaw,
   Tried,
   Try,
@@ -177,6 +180,11 @@ export const noteIncident = (id: string, text: string) => request<Incident>('POS
 export const health = (since: string) => request<ServerHistory[]>('GET', `/api/health?since=${encodeURIComponent(since)}`)
 export const tryTool = (body: Try) => request<Tried>('POST', '/api/tries', body)
 export const lintServer = (server: string) => request<Flaw[]>('GET', `/api/servers/${seg(server)}/lint`)
+export const heard = (server: string) => request<TapeEntry[]>('GET', `/api/servers/${seg(server)}/heard`)
+export const tapes = (server: string) => request<TapeInfo[]>('GET', `/api/tapes?server=${encodeURIComponent(server)}`)
+export const keepTape = (server: string, reason: string) => request<TapeInfo>('POST', '/api/tapes', { server, reason })
+export const replayTape = (id: string) => request<Replayed>('POST', `/api/tapes/${seg(id)}/replay`, {})
+export const tapeAddress = (id: string, form: 'jsonl' | 'har') => `/api/tapes/${seg(id)}/export?form=${form}`
 export const why = (agent: string, tool?: string) =>
   request<Why>('GET', `/api/agents/${seg(agent)}/why${tool ? `?tool=${encodeURIComponent(tool)}` : ''}`)
 export const reviews = () => request<ServerReview[]>('GET', '/api/reviews')

@@ -8,6 +8,8 @@ import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import ServerDialog from '../parts/ServerDialog.vue'
 import StateMark from '../parts/StateMark.vue'
+import TapePanel from '../parts/TapePanel.vue'
+import FlawList from '../parts/FlawList.vue'
 import { attempt } from '../use/confirm'
 import { removed } from '../use/removal'
 import { fullMoment, moment, place } from '../use/format'
@@ -216,6 +218,7 @@ function changed() {
       </section>
     </div>
     <CheckupPanel v-if="may('servers.keep')" :server="name" @applied="loadAll" />
+    <TapePanel v-if="may('servers.keep')" :server="name" />
     <section v-if="s.health.stderr" class="stderr">
       <h2>Standard error (latest)</h2>
       <pre class="body" tabindex="0">{{ s.health.stderr }}</pre>
@@ -274,6 +277,7 @@ function changed() {
         </tbody>
       </table>
     </ListFrame>
+    <FlawList :server="name" :edition="s.health.edition" />
     <div class="pagehead sub editions"><h2>Editions of the tool list</h2></div>
     <ListFrame
       :loading="editions.loading.value"
