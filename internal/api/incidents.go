@@ -22,13 +22,13 @@ func (a *API) incidentRoutes(svc *incident.Service, s *servers.Service) []route 
 			method: get, path: "/api/incidents", id: "listIncidents", action: access.SeeServers,
 			summary: "What goes wrong, or went wrong: those that last first, then the newest",
 			out:     []team.Incident{}, status: 200,
-			handle: func(c *call) (any, error) { return svc.List(c.Context()) },
+			handle: func(c *call) (any, error) { return svc.List(c.Context(), c.person) },
 		},
 		{
 			method: get, path: "/api/incidents/feed", id: "feedIncidents", action: access.SeeServers,
 			summary: "The same as a feed (Atom, RFC 4287)", status: 200, media: "application/atom+xml",
 			raw: func(w http.ResponseWriter, c *call) {
-				raw, err := svc.Feed(c.Context(), a.o.Address)
+				raw, err := svc.Feed(c.Context(), c.person, a.o.Address)
 				if err != nil {
 					a.problem(w, a.explain(c, err))
 					return

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"bouncer/internal/core/team"
 )
 
 // feed is what goes wrong as a feed (RFC 4287).
@@ -32,8 +34,8 @@ type entry struct {
 
 // Feed writes the incidents as a feed that readers of feeds understand; base is the
 // address of the console.
-func (svc *Service) Feed(ctx context.Context, base string) ([]byte, error) {
-	list, err := svc.List(ctx)
+func (svc *Service) Feed(ctx context.Context, by team.Person, base string) ([]byte, error) {
+	list, err := svc.List(ctx, by)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"unicode/utf8"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/verdict"
 	"bouncer/internal/events"
@@ -173,12 +174,24 @@ func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, fo
 }
 
 // List returns incidents: those that last first, then the newest.
-func (svc *Service) List(ctx context.Context) ([]team.Incident, error) {
+func (svc *Service) List(ctx context.Context, by team.Person) ([]team.Incident, error) {
 	list, err := svc.store.Incidents(ctx, maxListed)
 	if err != nil {
 		return nil, fmt.Errorf("list the incidents: %w", err)
 	}
+	for i := range list {
+		list[i] = shown(by, list[i])
+	}
 	return list, nil
+}
+
+// shown leaves the proof out for those who may not see how servers are set up: it can hold
+// words of processes, headers and command lines.
+func shown(by team.Person, i team.Incident) team.Incident {
+	if !access.May(by, access.SeeSetup, "") {
+		i.Evidence = []string{}
+	}
+	return i
 }
 
 // Get returns one incident, with whom it affects of those whose calls the person may see.
@@ -186,6 +199,7 @@ func (svc *Service) Get(ctx context.Context, by team.Person, id string) (d apity
 	if d.Incident, err = svc.store.Incident(ctx, id); err != nil {
 		return d, store.Explain(err, "incident", id)
 	}
+	d.Incident = shown(by, d.Incident)
 	q := journal.Query{Server: d.Server, Since: d.Since, Limit: journal.MaxCalls}
 	if d.Until != nil {
 		q.Until = *d.Until

@@ -136,4 +136,6 @@ func TestAnIncidentLivesAndReturns(t *testing.T) {
 	w.MustAs(member, "GET", "/api/incidents/"+first[0].ID, nil, &seen)
 	assert.Zero(t, seen.Calls, "whose calls these were is not everybody's business")
 	assert.Empty(t, seen.Agents)
+	assert.Empty(t, seen.Evidence, "nor how the server is set up")
+	require.NotEmpty(t, back[0].Evidence)
 }
