@@ -111,6 +111,16 @@ func Healthy() []Fault {
 				inner.ServeHTTP(w, r)
 			})) + "/mcp")
 		}},
+		{Name: "an event stream that says when to come back", Start: func(s *Stage) Case {
+			inner := &harbour{revision: "2025-11-25"}
+			return at(s.Serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodGet {
+					first("text/event-stream", "id: 1\nretry: 1000\ndata:\n\n")(w, r)
+					return
+				}
+				inner.ServeHTTP(w, r)
+			})) + "/mcp")
+		}},
 		{Name: "no path at all", Start: func(s *Stage) Case { return at(s.Serve(&harbour{})) }},
 		{Name: "a query in the address", Start: func(s *Stage) Case { return at(s.Serve(&harbour{}) + "/mcp?quay=north") }},
 		{Name: "a bearer token", Start: guardedBy(bearer(token), func(*Case) {})},

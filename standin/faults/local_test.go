@@ -252,6 +252,8 @@ func Play() bool {
 		return playPort()
 	case "early":
 		line(`{"jsonrpc":"2.0","method":"notifications/message","params":{"level":"info","data":"starting"}}`)
+	case "large":
+		h.tools = fmt.Sprintf(`[{"name":"list_berths","description":"%s","inputSchema":{"type":"object"}}]`, strings.Repeat("x", 3<<20))
 	case "slow":
 		time.Sleep(1500 * time.Millisecond)
 	case "chatty":

@@ -182,6 +182,7 @@ type OAuthStep struct {
 	Expected         string   // what Resource or Issuer should have been
 	Location         string
 	Malformed        bool // it was no JSON
+	Documents        bool // clients can describe themselves by an address
 	Rotated          bool // another refresh token was issued
 	Scopes           []string
 	Date             time.Time // what the other side's clock says

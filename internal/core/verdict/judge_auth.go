@@ -99,6 +99,9 @@ func (j *judge) none(x *evidence.Exchange, r refusal) {
 		if j.e.Target.Server != "" && !j.e.Target.SignIn {
 			f.Remedy = "bouncer server update " + j.e.Target.Server + " --sign-in code"
 		}
+		if !j.registers() {
+			f.Remedy += " --client-id ID, with a client that is registered by hand: the authorization server registers none by itself"
+		}
 	case header != "":
 		j.add(diagnosis.NoCredential, fmt.Sprintf("the server wants a key in the header %s, and gets none (%d)", header, x.Status),
 			j.update("--secret-header "+header+" --token"), facts...)
@@ -115,6 +118,13 @@ func (j *judge) none(x *evidence.Exchange, r refusal) {
 		j.add(diagnosis.NoCredential, fmt.Sprintf("the server wants a credential, and gets none (%d)%s", x.Status, said(x)),
 			"ask its operator for a token: "+j.update("--token"), facts...)
 	}
+}
+
+// registers reports whether a client can be had without somebody who registers it.
+func (j *judge) registers() bool {
+	return slices.ContainsFunc(j.e.OAuth, func(s evidence.OAuthStep) bool {
+		return s.What == evidence.AuthorityStep && (s.Register != "" || s.Documents)
+	})
 }
 
 // discovered is the authorization server that was found; "" for none.

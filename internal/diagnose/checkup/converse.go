@@ -148,11 +148,13 @@ func (c *overHTTP) stream(ctx context.Context) (closed int) {
 			return 0
 		}
 		streams := res.StatusCode == http.StatusOK && strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream")
-		n, err := io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10))
+		raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
 		ended := sctx.Err() == nil
 		_ = res.Body.Close()
 		stop()
-		if !streams || !ended || n > 0 || errors.Is(err, context.DeadlineExceeded) {
+		// A server may close its stream when it has said when to come back (MCP 2025-11-25).
+		asked := bytes.Contains(raw, []byte("retry:")) || bytes.Contains(raw, []byte("id:"))
+		if !streams || !ended || asked || errors.Is(err, context.DeadlineExceeded) {
 			return 0
 		}
 		closed++

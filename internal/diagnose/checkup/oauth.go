@@ -141,6 +141,7 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 			Document  bool     `json:"client_id_metadata_document_supported"`
 		}
 		s := h.document(ctx, evidence.AuthorityStep, a, &m)
+		s.Documents = m.Document
 		s.Issuer, s.Authorize, s.Token, s.Register, s.Methods = h.short(m.Issuer), m.Authorize, m.Token, m.Register, m.Methods
 		if s.Status == http.StatusOK && !s.Malformed && strings.TrimRight(m.Issuer, "/") != strings.TrimRight(issuer, "/") {
 			s.Expected = h.short(issuer)

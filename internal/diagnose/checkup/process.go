@@ -387,6 +387,10 @@ func (c *child) ask(ctx context.Context, method string, params []byte) (evidence
 // all is noise.
 func (c *child) frame(a *evidence.Ask, line []byte, id uint64) []byte {
 	line = bytes.TrimRight(line, "\r\n")
+	if len(line) > c.o.MessageLimit {
+		a.Bytes, a.Reply = len(line), evidence.Reply{Shape: evidence.BrokenJSON, Quote: c.short(evidence.Quoted(line))}
+		return line
+	}
 	reply := evidence.ReadReply(line, id)
 	if reply.Shape != evidence.Message && reply.Shape != evidence.Batched {
 		c.mu.Lock()
