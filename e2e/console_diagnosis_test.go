@@ -49,6 +49,7 @@ func TestConsoleShowsWhyItDoesNotWork(t *testing.T) {
 	do("the server", b.Click("dl.facts a", "radio"))
 	do("what was found", b.Shows("not reached"))
 	do("look", b.Click("section[aria-label=Checkup] button", "Look closely"))
+	do("it has looked", b.Wait(`!document.querySelector('section[aria-label=Checkup] button.is-loading')`))
 	do("mend", b.Click("section[aria-label=Checkup] button", "Apply: url"))
 	do("well", b.Shows("It is healthy: 3 tools"))
 	var s apitype.ServerInfo

@@ -73,7 +73,7 @@ function reached(name: string) {
         </li>
       </ol>
       <p v-if="report.healthy" class="good">It is healthy: {{ report.tools }} tools, revision {{ report.revision }}.</p>
-      <FoundNote v-for="f in report.findings" :key="f.cause + f.title" :found="f" @apply="apply(f)" />
+      <FoundNote v-for="f in report.findings" :key="f.cause + f.title" :found="f" :busy="look.busy.value" @apply="apply(f)" />
     </template>
   </section>
 </template>

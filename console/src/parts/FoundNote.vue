@@ -3,7 +3,7 @@ import { ElButton } from 'element-plus'
 import type { Found } from '../api'
 
 /** A cause, with its proof, who has to act, and what helps. */
-defineProps<{ found: Found }>()
+defineProps<{ found: Found; busy?: boolean }>()
 defineEmits<{ apply: [] }>()
 </script>
 
@@ -18,7 +18,7 @@ defineEmits<{ apply: [] }>()
       <li v-for="e in found.evidence" :key="e">{{ e }}</li>
     </ul>
     <div v-if="found.follows.length" class="soft">From that follows: {{ found.follows.join('; ') }}.</div>
-    <ElButton v-if="found.fix" size="small" type="primary" class="apply" @click="$emit('apply')">
+    <ElButton v-if="found.fix" size="small" type="primary" class="apply" :loading="busy" @click="$emit('apply')">
       Apply: {{ found.fix.field }} {{ found.fix.value }}
     </ElButton>
   </div>

@@ -66,6 +66,9 @@ type Options struct {
 	// Private are private ranges in which what a server names is reached, besides the
 	// server's own host and those of the server.
 	Private []netip.Prefix
+	// Large has a place for each checkup that may read large answers at the same time; nil
+	// for no bound.
+	Large chan struct{}
 	// Progress is told what is being done, before it is done; nil for nobody.
 	Progress func(stage, what string)
 }
@@ -84,6 +87,7 @@ const (
 // when Bouncer itself could not look.
 func Run(ctx context.Context, t Target, o Options) (verdict.Report, error) {
 	r := newRun(t, o)
+	defer r.small()
 	began := time.Now()
 	if t.Missing != "" {
 		r.evidence.Target.Missing = t.Missing
@@ -123,6 +127,29 @@ type run struct {
 	masker   *mask.Masker
 	stages   []verdict.StageReport
 	nextID   uint64
+	large    bool // it holds one of the places for large answers
+}
+
+// big takes one of the places for large answers, for the rest of the checkup; false when
+// ctx ended before there was one.
+func (r *run) big(ctx context.Context) bool {
+	if r.large || r.o.Large == nil {
+		return true
+	}
+	select {
+	case r.o.Large <- struct{}{}:
+		r.large = true
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// small gives it back.
+func (r *run) small() {
+	if r.large {
+		<-r.o.Large
+	}
 }
 
 func newRun(t Target, o Options) *run {

@@ -138,23 +138,28 @@ func (c *overHTTP) end(ctx context.Context) {
 // stream looks whether the event stream that a server may offer stays open.
 func (c *overHTTP) stream(ctx context.Context) (closed int) {
 	for range 3 {
-		sctx, stop := context.WithTimeout(ctx, streamTime)
+		sctx, stop := context.WithCancel(ctx)
+		begin := time.AfterFunc(getTime, stop) // for the head of the answer
 		header := c.header("")
 		header["Accept"] = []string{"text/event-stream"}
 		x := evidence.Exchange{}
 		res, err := c.once(sctx, request{method: http.MethodGet, address: c.address, forms: c.forms, header: header}, &x)
-		if err != nil {
+		if !begin.Stop() || err != nil {
+			if err == nil {
+				_ = res.Body.Close()
+			}
 			stop()
 			return 0
 		}
+		limit := time.AfterFunc(streamTime, stop) // a stream that lasts so long stays open
 		streams := res.StatusCode == http.StatusOK && strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream")
 		raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-		ended := sctx.Err() == nil
+		ended := limit.Stop()
 		_ = res.Body.Close()
 		stop()
 		// A server may close its stream when it has said when to come back (MCP 2025-11-25).
 		asked := bytes.Contains(raw, []byte("retry:")) || bytes.Contains(raw, []byte("id:"))
-		if !streams || !ended || asked || errors.Is(err, context.DeadlineExceeded) {
+		if !streams || !ended || asked || errors.Is(err, context.Canceled) {
 			return 0
 		}
 		closed++

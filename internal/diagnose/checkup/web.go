@@ -221,7 +221,12 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 		raw = h.events(ctx, res.Body, x, q)
 	} else {
 		var err error
-		raw, err = io.ReadAll(io.LimitReader(res.Body, int64(q.most)+1))
+		raw, err = io.ReadAll(io.LimitReader(res.Body, int64(min(q.most, maxOpening))+1))
+		if err == nil && len(raw) > maxOpening && q.most > maxOpening && h.big(ctx) {
+			var rest []byte
+			rest, err = io.ReadAll(io.LimitReader(res.Body, int64(q.most-len(raw))+1))
+			raw = append(raw, rest...)
+		}
 		x.Size, x.Whole = len(raw), err == nil
 		x.BodyErr, x.BodyTimeout = err, ctx.Err() != nil
 		if x.BodyTimeout {

@@ -32,6 +32,7 @@ const (
 	atOnce      = 24
 	waitOfOne   = 128
 	waitInAll   = 512
+	maxLarge    = 2               // that read large answers at the same time
 	maxReports  = 2000            // servers whose last report is kept
 	againAfter  = 5 * time.Minute // a failing server is explained anew
 	settle      = 200 * time.Millisecond
@@ -78,6 +79,7 @@ type Service struct {
 	queue *gate.Queue
 	stop  context.CancelFunc
 	ended chan struct{}
+	large chan struct{} // places for checkups that read large answers
 
 	mu      sync.Mutex // guards what follows; never held while looking
 	reports map[string]verdict.Report
@@ -97,6 +99,7 @@ type looked struct {
 func New(d Deps, o Options) *Service {
 	return &Service{
 		Deps: d, o: o, queue: gate.NewQueue("checkups", atOnce, waitOfOne, waitInAll), ended: make(chan struct{}),
+		large:   make(chan struct{}, maxLarge),
 		reports: map[string]verdict.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{},
 		taped: map[string]time.Time{},
 	}
@@ -128,7 +131,7 @@ func (svc *Service) Check(ctx context.Context, by team.Person, in apitype.Checku
 func (svc *Service) options(in apitype.CheckupAsk) checkup.Options {
 	o := checkup.Options{
 		Version: svc.o.Version, Patience: min(time.Duration(in.PatienceSeconds)*time.Second, maxPatience), MessageLimit: svc.o.MessageLimit,
-		Spawner: svc.o.Spawner, Private: svc.o.Private,
+		Spawner: svc.o.Spawner, Private: svc.o.Private, Large: svc.large,
 	}
 	if in.Watch == "" {
 		return o

@@ -154,6 +154,7 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 	svc.tape(ctx, f)
 	r, err := checkup.Run(ctx, t, checkup.Options{
 		Version: svc.o.Version, MessageLimit: svc.o.MessageLimit, Spawner: svc.o.Spawner, Private: svc.o.Private,
+		Large: svc.large,
 	})
 	if err != nil {
 		return // the service ends, or the server went meanwhile
