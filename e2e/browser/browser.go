@@ -84,6 +84,19 @@ func (b *Browser) Click(css, text string) error {
 	if err := b.Wait(find); err != nil {
 		return fmt.Errorf("find %s with %q: %w", css, text, err)
 	}
+	// What still slides in would be missed: it has to be at one place twice.
+	still := fmt.Sprintf(`(() => {
+		const e = document.querySelector('[%[1]s]')
+		if (!e) return true
+		e.scrollIntoView({ block: 'nearest' })
+		const at = JSON.stringify(e.getBoundingClientRect())
+		const same = e.getAttribute('%[1]s') === at
+		e.setAttribute('%[1]s', at)
+		return same
+	})()`, mark)
+	if err := b.Wait(still); err != nil {
+		return fmt.Errorf("wait until %s with %q stands still: %w", css, text, err)
+	}
 	return b.do(chromedp.Click(chromedp.CSS("[" + mark + "]")))
 }
 
