@@ -64,6 +64,9 @@ func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
 	r.stage("call", outcome, time.Since(began), fmt.Sprintf("%s was called %d times, %d well", t.Tool, call.Times, call.Good))
 }
 
+// maxText is how much of each text of a result is looked at, in bytes.
+const maxText = 4 << 10
+
 // listed is what matters of a tool for a call.
 type listed struct {
 	Name   string          `json:"name"`
@@ -96,7 +99,7 @@ func (r *run) result(call *evidence.Call, frame []byte, output json.RawMessage) 
 	call.Failed = m.Result.IsError
 	var text []string
 	for _, c := range m.Result.Content {
-		text = append(text, c.Text)
+		text = append(text, c.Text[:min(len(c.Text), maxText)]) // no more is told
 	}
 	call.Text = r.short(strings.Join(text, " "))
 	if call.Failed || call.Error != nil || len(output) == 0 || string(output) == "null" {

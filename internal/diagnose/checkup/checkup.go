@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"net/netip"
 	"net/url"
+	"runtime"
 	"strings"
 	"time"
 
@@ -145,9 +146,10 @@ func (r *run) big(ctx context.Context) bool {
 	}
 }
 
-// small gives it back.
+// small gives it back, when what was read is collected: the next one reads as much.
 func (r *run) small() {
 	if r.large {
+		runtime.GC()
 		<-r.o.Large
 	}
 }

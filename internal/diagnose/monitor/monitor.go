@@ -32,7 +32,7 @@ const (
 	atOnce      = 24
 	waitOfOne   = 128
 	waitInAll   = 512
-	maxLarge    = 2               // that read large answers at the same time
+	maxLarge    = 1               // that read large answers at the same time
 	maxReports  = 2000            // servers whose last report is kept
 	againAfter  = 5 * time.Minute // a failing server is explained anew
 	settle      = 200 * time.Millisecond
