@@ -22,9 +22,12 @@ type attached struct {
 func (w *way) attach(ctx context.Context) error {
 	c := w.t.Credential
 	if secret := c.Secret.Reveal(); secret != "" {
-		if name := w.t.Server.SecretHeader; name != "" {
-			w.add(attached{Form: evidence.Form{Header: http.CanonicalHeaderKey(name)}, value: secret})
-		} else {
+		switch s := w.t.Server; {
+		case s.SecretHeader != "":
+			w.add(attached{Form: evidence.Form{Header: http.CanonicalHeaderKey(s.SecretHeader)}, value: secret})
+		case s.SecretQuery != "":
+			w.add(attached{Form: evidence.Form{Query: s.SecretQuery}, value: secret})
+		default:
 			w.add(attached{Form: evidence.Form{Header: "Authorization", Scheme: "Bearer"}, value: "Bearer " + secret})
 		}
 	}
@@ -57,20 +60,13 @@ func (w *way) add(a attached) {
 	if a.sign != nil {
 		return
 	}
-	w.learn(append(w.values(), a.value, evidence.Clean(a.value))...)
+	w.learn(a.value, evidence.Clean(a.value))
 	form := a.Form
 	if form.Header == "" && form.Query == "" {
 		return
 	}
 	c := evidence.InspectCredential(form, "", a.value)
 	w.evidence.Credentials = append(w.evidence.Credentials, c)
-}
-
-func (w *way) values() (list []string) {
-	for _, a := range w.forms {
-		list = append(list, a.value, evidence.Clean(a.value))
-	}
-	return list
 }
 
 // apply puts credentials into a request. The names of the headers are returned.

@@ -36,7 +36,7 @@ func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
 		r.stage("call", outcomeFailed, 0, "the arguments are no JSON")
 		return
 	}
-	for range max(1, t.Times) {
+	for range max(1, min(t.Times, MaxTimes)) {
 		r.tell("call", "calling "+t.Tool)
 		a, frame := c.ask(ctx, "tools/call", params)
 		call.Times++

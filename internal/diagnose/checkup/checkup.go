@@ -6,6 +6,7 @@
 package checkup
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/netip"
@@ -40,6 +41,9 @@ type Target struct {
 	Call   *Call
 }
 
+// MaxTimes bounds how often one checkup calls a tool.
+const MaxTimes = 100
+
 // Client is an OAuth client that was given by hand.
 type Client struct {
 	ID, Secret   string
@@ -54,7 +58,7 @@ type Client struct {
 type Call struct {
 	Tool      string
 	Arguments []byte // JSON; nil for {}
-	Times     int    // 0 means once
+	Times     int    // 0 means once; no more than MaxTimes
 }
 
 // Options bound a checkup; the zero value is the default.
@@ -125,6 +129,7 @@ type run struct {
 	t        Target
 	o        Options
 	evidence *evidence.Evidence
+	secrets  []string // what is masked wherever it comes back
 	masker   *mask.Masker
 	stages   []verdict.StageReport
 	nextID   uint64
@@ -173,7 +178,11 @@ func newRun(t Target, o Options) *run {
 		}
 	}
 	o.Patience = patience
-	r := &run{t: t, o: o, masker: mask.New([]string{t.Credential.Secret.Reveal()})}
+	r := &run{t: t, o: o}
+	r.learn(t.Credential.Secret.Reveal())
+	if c := t.Client; c != nil {
+		r.learn(c.Secret, c.RefreshToken)
+	}
 	target := evidence.Target{
 		Transport: s.Transport, URL: s.URL, Command: s.Command, Args: s.Args, Dir: s.Dir, Patience: patience,
 		MessageLimit: o.MessageLimit, Revision: wire.NewestSession, SignIn: s.SignIn != nil,
@@ -193,9 +202,10 @@ func newRun(t Target, o Options) *run {
 	return r
 }
 
-// learn has a value masked from now on wherever it comes back.
+// learn has values masked from now on wherever it comes back.
 func (r *run) learn(values ...string) {
-	r.masker = mask.New(append(values, r.t.Credential.Secret.Reveal()))
+	r.secrets = append(r.secrets, values...)
+	r.masker = mask.New(r.secrets)
 }
 
 func (r *run) tell(stage, what string) {
@@ -305,6 +315,21 @@ func (r *run) short(s string) string {
 		text += "…"
 	}
 	return text
+}
+
+// beginning is the first bytes of what a server sent, masked before they are cut: half a
+// secret is not recognised.
+func (r *run) beginning(raw []byte, most int) string {
+	text, _ := r.masker.Cut(string(raw[:min(len(raw), most+r.masker.Longest()+1024)]), most)
+	return text
+}
+
+// quote is the beginning of what came, for people.
+func (r *run) quote(shape evidence.Shape, raw []byte) string {
+	if shape == evidence.Wide {
+		raw = bytes.ReplaceAll(raw[:min(len(raw), 64<<10)], []byte{0}, nil)
+	}
+	return r.short(evidence.Quoted([]byte(r.beginning(raw, 1<<10))))
 }
 
 // lookAtAddress goes the way to an address, as far as it leads.

@@ -1,6 +1,8 @@
 package checkup
 
 import (
+	"context"
+	"encoding/json"
 	"io"
 	"log"
 	"net/http"
@@ -8,13 +10,18 @@ import (
 	"net/netip"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/mask"
 	"bouncer/internal/core/serverspec"
+	"bouncer/internal/core/team"
 	"bouncer/internal/core/verdict"
+	"bouncer/internal/link"
+	"bouncer/internal/locker"
 )
 
 // seen are the requests that a server got.
@@ -61,8 +68,14 @@ func look(t *testing.T, r serverspec.Registration, o Options) verdict.Report {
 func TestAServerLeadsNowhere(t *testing.T) {
 	t.Parallel()
 	var inside, own, away, tls seen
-	private := inside.serve(t, false, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, `{"resource":"x"}`) })
-	server := own.serve(t, false, func(w http.ResponseWriter, _ *http.Request) {
+	tenants := make(chan string, 20)
+	private := inside.serve(t, false, func(w http.ResponseWriter, r *http.Request) {
+		tenants <- r.Header.Get("X-Tenant")
+		_, _ = io.WriteString(w, `{"resource":"x"}`)
+	})
+	var configured atomic.Bool
+	server := own.serve(t, false, func(w http.ResponseWriter, r *http.Request) {
+		configured.Store(configured.Load() || r.Header.Get("X-Tenant") == "tnt-canary")
 		w.Header().Set("WWW-Authenticate", `Bearer resource_metadata="`+private.URL+`/metadata"`)
 		w.WriteHeader(http.StatusUnauthorized)
 	})
@@ -71,8 +84,14 @@ func TestAServerLeadsNowhere(t *testing.T) {
 	assert.Equal(t, "auth.resource-metadata", string(r.Findings[0].Cause))
 	assert.Contains(t, strings.Join(r.Findings[0].Evidence, " "), "private range")
 	assert.Empty(t, inside.all(), "what a server names is not reached in private networks")
-	look(t, serverspec.Registration{URL: named}, Options{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
+	r = look(
+		t,
+		serverspec.Registration{URL: named, ServerOptions: team.ServerOptions{Headers: []string{"X-Tenant: tnt-canary"}}},
+		Options{Private: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}},
+	)
 	assert.Equal(t, []string{"GET /metadata"}, inside.all(), "unless that was allowed")
+	assert.True(t, configured.Load(), "a header that was configured goes to the server")
+	assert.Empty(t, <-tenants, "and to nobody else")
 
 	elsewhere := away.serve(t, false, func(http.ResponseWriter, *http.Request) {})
 	moved := own.serve(t, false, func(w http.ResponseWriter, r *http.Request) {
@@ -86,6 +105,57 @@ func TestAServerLeadsNowhere(t *testing.T) {
 	r = look(t, serverspec.Registration{URL: secure.URL + "/mcp", Token: "skf-canary"}, Options{})
 	assert.Equal(t, "tls.certificate-not-trusted", string(r.Findings[0].Cause))
 	assert.Empty(t, tls.all(), "nothing is sent to whom nobody trusts")
+}
+
+// A secret that a server sends back is masked, also where what it sends is cut in the
+// middle of it, and on the error output of a process that is given one.
+func TestSecretsDoNotComeBack(t *testing.T) {
+	t.Parallel()
+	const canary = "skf-canary-0123456789abcdef"
+	for _, before := range []int{0, 135, 150, 158, 280, 290, 1015, 4080} {
+		var s seen
+		server := s.serve(t, false, func(w http.ResponseWriter, r *http.Request) {
+			w.WriteHeader(http.StatusUnauthorized)
+			_, _ = io.WriteString(w, strings.Repeat("x", before)+canary+" is none that we know")
+		})
+		r := look(t, serverspec.Registration{URL: server.URL + "/mcp", Token: canary}, Options{})
+		told, err := json.Marshal(r)
+		require.NoError(t, err)
+		assert.NotContains(t, string(told), canary[:10], "after %d bytes", before)
+		assert.NotEmpty(t, r.Findings)
+	}
+
+	target, err := Describe(serverspec.Registration{Command: "sh", Args: []string{"-c", `echo "cannot sign in with $DEPOT_KEY" >&2; exit 1`}})
+	require.NoError(t, err)
+	target.Credential.Vars = func(context.Context) ([]link.Var, error) {
+		return []link.Var{{Name: "DEPOT_KEY", Value: locker.NewSecret(canary)}}, nil
+	}
+	r, err := Run(t.Context(), target, Options{})
+	require.NoError(t, err)
+	told, err := json.Marshal(r)
+	require.NoError(t, err)
+	assert.Contains(t, string(told), "cannot sign in with", "the process ran and wrote")
+	assert.NotContains(t, string(told), canary[:10])
+
+	log := headTail{wrote: func() {}}
+	for range 3000 {
+		_, _ = io.WriteString(&log, canary)
+	}
+	assert.False(t, strings.Contains(log.text(mask.New([]string{canary})), canary[5:15]), "where the log was cut")
+}
+
+// A secret that belongs into the query goes there.
+func TestASecretGoesWhereItBelongs(t *testing.T) {
+	t.Parallel()
+	w := &way{run: newRun(Target{
+		Server:     team.Server{URL: "https://rates.example", ServerOptions: team.ServerOptions{SecretQuery: "key"}},
+		Credential: link.Credential{Secret: locker.NewSecret("skf-canary")},
+	}, Options{})}
+	require.NoError(t, w.attach(t.Context()))
+	req := httptest.NewRequest(http.MethodGet, "https://rates.example/v1", nil)
+	apply(w.forms, req)
+	assert.Equal(t, "key=skf-canary", req.URL.RawQuery)
+	assert.Empty(t, req.Header)
 }
 
 // A checkup opens conversations, lists, and calls nothing; what it opens it ends.

@@ -32,7 +32,7 @@ func taken(r *run, a *evidence.Ask, frame []byte, id uint64) bool {
 		return false
 	}
 	a.Reply = evidence.ReadReply(frame, id)
-	a.Reply.Quote = r.short(a.Reply.Quote)
+	a.Reply.Quote = r.quote(a.Reply.Shape, frame)
 	a.Bytes += len(frame)
 	if e := a.Reply.Error; e != nil {
 		e.Message, e.Data = r.short(e.Message), r.short(e.Data)

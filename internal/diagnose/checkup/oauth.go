@@ -214,7 +214,6 @@ func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v ur
 	if c.Scope != "" {
 		v.Set("scope", c.Scope)
 	}
-	h.learn(append(h.values(), c.Secret, c.RefreshToken)...)
 	header := http.Header{"Accept": {"application/json"}, "Content-Type": {"application/x-www-form-urlencoded"}}
 	if c.Secret != "" {
 		pair := url.QueryEscape(c.ID) + ":" + url.QueryEscape(c.Secret)
@@ -254,7 +253,7 @@ func (h *web) post(ctx context.Context, address string, v url.Values, header htt
 	}
 	req.Header = header
 	began := time.Now()
-	res, err := h.client.Do(req)
+	res, err := h.do(req)
 	x.Took = time.Since(began)
 	if err != nil {
 		x.Err = unwrapped(err)

@@ -16,7 +16,9 @@ import (
 	"time"
 
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/mask"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/link"
 	"bouncer/internal/link/dial"
 	"bouncer/internal/spawn"
 )
@@ -161,13 +163,21 @@ func (b *headTail) Write(p []byte) (int, error) {
 	return n, nil
 }
 
-func (b *headTail) text() string {
+// text is what was kept, masked. Where something was left out, the end begins with a whole
+// line, or after as much as half a secret can be: that would not be recognised.
+func (b *headTail) text(m *mask.Masker) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if len(b.tail) == endBytes {
-		return string(b.head) + "\n…\n" + string(b.tail)
+	if len(b.tail) < endBytes {
+		return m.Text(string(b.head) + string(b.tail))
 	}
-	return string(b.head) + string(b.tail)
+	tail := m.Text(string(b.tail))
+	if _, after, found := strings.Cut(tail, "\n"); found {
+		tail = after
+	} else {
+		tail = tail[min(len(tail), m.Longest()):]
+	}
+	return m.Text(string(b.head)) + "\n…\n" + tail
 }
 
 // start starts the process with its pipes.
@@ -176,7 +186,17 @@ func (r *run) start(ctx context.Context, p *evidence.Process) (*child, error) {
 	if spawner == nil {
 		spawner, _ = spawn.New(spawn.Options{}) // without a user there is nothing to go wrong
 	}
-	env, files, err := dial.Environment(ctx, r.t.Server, r.t.Credential, spawner)
+	credential := r.t.Credential
+	if vars := credential.Vars; vars != nil {
+		credential.Vars = func(ctx context.Context) ([]link.Var, error) {
+			list, err := vars(ctx)
+			for _, v := range list {
+				r.learn(v.Value.Reveal())
+			}
+			return list, err
+		}
+	}
+	env, files, err := dial.Environment(ctx, r.t.Server, credential, spawner)
 	if err != nil {
 		return nil, err
 	}
@@ -388,7 +408,7 @@ func (c *child) ask(ctx context.Context, method string, params []byte) (evidence
 func (c *child) frame(a *evidence.Ask, line []byte, id uint64) []byte {
 	line = bytes.TrimRight(line, "\r\n")
 	if len(line) > c.o.MessageLimit {
-		a.Bytes, a.Reply = len(line), evidence.Reply{Shape: evidence.BrokenJSON, Quote: c.short(evidence.Quoted(line))}
+		a.Bytes, a.Reply = len(line), evidence.Reply{Shape: evidence.BrokenJSON, Quote: c.quote(evidence.BrokenJSON, line)}
 		return line
 	}
 	reply := evidence.ReadReply(line, id)
@@ -396,7 +416,7 @@ func (c *child) frame(a *evidence.Ask, line []byte, id uint64) []byte {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if len(c.noise) < 20 {
-			c.noise = append(c.noise, c.short(reply.Quote))
+			c.noise = append(c.noise, c.quote(reply.Shape, line))
 		}
 		return nil
 	}
@@ -460,7 +480,7 @@ func (c *child) finish(p *evidence.Process, closer bool) {
 		p.LastWrote = c.wrote.Sub(c.began)
 	}
 	c.mu.Unlock()
-	p.Stderr = c.masker.Text(c.stderr.text())
+	p.Stderr = c.stderr.text(c.masker)
 	if forced {
 		return
 	}

@@ -25,19 +25,26 @@ import (
 // web sends the requests of one checkup over HTTP.
 type web struct {
 	*way
-	client *http.Client
-	ear    *heard // of the last connection
+	client  *http.Client // for the host that is looked at
+	foreign *http.Client // for hosts that the server names; it shows them no certificate
+	ear     *heard       // of the last connection
 	// lastSession is the session that the last answer opened; it is no evidence.
 	lastSession string
 }
 
 func newWeb(w *way) *web {
 	h := &web{way: w}
-	h.client = &http.Client{
+	h.client = h.newClient(w.client)
+	h.foreign = h.newClient(nil)
+	return h
+}
+
+func (h *web) newClient(certificates []tls.Certificate) *http.Client {
+	return &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-				d := net.Dialer{Timeout: min(connectTime, w.o.Patience), Control: h.guard(address)}
+				d := net.Dialer{Timeout: min(connectTime, h.o.Patience), Control: h.guard(address)}
 				conn, err := d.DialContext(ctx, network, address)
 				if err != nil {
 					return nil, err
@@ -45,12 +52,23 @@ func newWeb(w *way) *web {
 				h.ear = &heard{Conn: conn}
 				return h.ear, nil
 			},
-			TLSClientConfig:     &tls.Config{RootCAs: w.roots, Certificates: w.client, MinVersion: tls.VersionTLS12},
-			TLSHandshakeTimeout: min(connectTime, w.o.Patience),
+			TLSClientConfig:     &tls.Config{RootCAs: h.roots, Certificates: certificates, MinVersion: tls.VersionTLS12},
+			TLSHandshakeTimeout: min(connectTime, h.o.Patience),
 			ForceAttemptHTTP2:   true, MaxIdleConnsPerHost: 2,
 		},
 	}
-	return h
+}
+
+// own reports whether an address is of the origin that is looked at: only there goes what
+// was configured for it.
+func (h *web) own(at *url.URL) bool { return at.Scheme == h.at.Scheme && at.Host == h.at.Host }
+
+// do sends a request through the client that is meant for its host.
+func (h *web) do(req *http.Request) (*http.Response, error) {
+	if h.own(req.URL) {
+		return h.client.Do(req)
+	}
+	return h.foreign.Do(req)
 }
 
 // guard refuses to be led into private networks by what a server names; the host that is
@@ -69,7 +87,10 @@ func (h *web) guard(address string) func(string, string, syscall.RawConn) error 
 	return func(_, dialled string, _ syscall.RawConn) error { return egress.Check(dialled, inside) }
 }
 
-func (h *web) close() { h.client.CloseIdleConnections() }
+func (h *web) close() {
+	h.client.CloseIdleConnections()
+	h.foreign.CloseIdleConnections()
+}
 
 // request is what is to be sent.
 type request struct {
@@ -147,9 +168,11 @@ func (h *web) once(ctx context.Context, q request, x *evidence.Exchange) (*http.
 	if err != nil {
 		return nil, fmt.Errorf("make a request: %w", err)
 	}
-	for _, header := range h.t.Server.Headers {
-		name, value, _ := strings.Cut(header, ":")
-		req.Header.Set(strings.TrimSpace(name), headerSafe(strings.TrimPrefix(value, " ")))
+	if h.own(req.URL) {
+		for _, header := range h.t.Server.Headers {
+			name, value, _ := strings.Cut(header, ":")
+			req.Header.Set(strings.TrimSpace(name), headerSafe(strings.TrimPrefix(value, " ")))
+		}
 	}
 	for name, list := range q.header {
 		req.Header[name] = list
@@ -170,7 +193,7 @@ func (h *web) once(ctx context.Context, q request, x *evidence.Exchange) (*http.
 	if q.host != "" {
 		req.Host = q.host
 	}
-	return h.client.Do(req)
+	return h.do(req)
 }
 
 // unwrapped is an error without what net/http says of the request.
@@ -234,11 +257,11 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 		}
 		x.Reply = evidence.ReadReply(raw, q.id)
 	}
-	x.Reply.Quote = h.short(x.Reply.Quote)
+	x.Reply.Quote = h.quote(x.Reply.Shape, raw)
 	if e := x.Reply.Error; e != nil {
 		e.Message, e.Data = h.short(e.Message), h.short(e.Data)
 	}
-	x.Body = h.masker.Text(string(raw[:min(len(raw), 4<<10)]))
+	x.Body = h.beginning(raw, 4<<10)
 	return raw
 }
 

@@ -187,7 +187,7 @@ func call(c *apitype.CheckupCall) *checkup.Call {
 	if c == nil {
 		return nil
 	}
-	return &checkup.Call{Tool: c.Tool, Arguments: c.Arguments, Times: min(c.Times, 100)}
+	return &checkup.Call{Tool: c.Tool, Arguments: c.Arguments, Times: c.Times}
 }
 
 // registered is a registered server, with the credential that the team, or an agent, has

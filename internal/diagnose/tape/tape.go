@@ -72,6 +72,18 @@ func (svc *Service) Live(ctx context.Context, server string, from uint64) ([]api
 	return svc.entries(svc.Recorder.Since(server, from)), nil
 }
 
+// maxLeftOut bounds what is left out at the end of a text that was cut, in bytes.
+const maxLeftOut = 512
+
+// whole is a text without the end of one that was cut, where half of an encoded secret
+// would not be recognised. The beginning of one that stands as it is always is.
+func whole(e recorder.Entry, longest int) []byte {
+	if e.Size <= len(e.Text) {
+		return e.Text
+	}
+	return e.Text[:max(0, len(e.Text)-min(longest, maxLeftOut))]
+}
+
 // entries makes what was heard fit to be shown: masked, with what each message is.
 func (svc *Service) entries(list []recorder.Entry) []apitype.TapeEntry {
 	out := []apitype.TapeEntry{}
@@ -82,7 +94,7 @@ func (svc *Service) entries(list []recorder.Entry) []apitype.TapeEntry {
 	for _, e := range list {
 		one := apitype.TapeEntry{
 			N: e.N, At: e.At.UTC(), MS: float64(e.At.Sub(first).Microseconds()) / 1000, Line: e.Line, Kind: kinds[e.What], Size: e.Size,
-			Text: m.Text(strings.ToValidUTF8(string(e.Text), "�")),
+			Text: m.Text(strings.ToValidUTF8(string(whole(e, m.Longest())), "�")),
 		}
 		if e.Status != 0 {
 			one.Kind, one.Status, one.Method, one.TookMS = "answer", e.Status, e.Method, float64(e.Took.Microseconds())/1000

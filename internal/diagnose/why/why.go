@@ -195,7 +195,7 @@ func (svc *Service) tool(ctx context.Context, by team.Person, a *answer, reach [
 	}
 	a.Server, a.Tool, a.Exposed = t.Server, t.Tool, t.Exposed
 	full := t.Server + "/" + t.Tool
-	explain := fmt.Sprintf("bouncer rule explain %s %s %s", a.Agent, t.Server, t.Tool)
+	explain := fmt.Sprintf("bouncer rule explain %s %s --server %s", a.Agent, t.Tool, t.Server)
 	switch {
 	case t.Effect == "refuse" && t.RuleName != "":
 		a.step("rule", failed, t.Why)
