@@ -265,7 +265,7 @@ func OfStderr(w Words) (message, remedy string) {
 		return "a setting that it needs is missing: " + about,
 			"give it: a variable with --env NAME=value, a secret one with --secret-env NAME --token, an argument after --"
 	case OutOfMemory:
-		return "it ran out of memory: " + about, "give it more, or let it hold less: bouncer server update NAME --memory MIB"
+		return "it ran out of memory: " + about, "give it more with --memory MIB, or let it hold less"
 	case InterpreterGone:
 		if about == "" {
 			return "the interpreter that the program names in its first line is not there", "install it where Bouncer runs"

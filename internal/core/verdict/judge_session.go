@@ -316,7 +316,7 @@ func (j *judge) call() {
 	case !wrong(c):
 		return
 	case c.NoSuch:
-		j.add(diagnosis.NoSuchTool, "the server lists no tool "+c.Tool, "see what there is: bouncer server tools", facts...)
+		j.add(diagnosis.NoSuchTool, "the server lists no tool "+c.Tool, j.seeTools(), facts...)
 	case c.Good > 0:
 		j.thenFails(c, text, facts)
 	case c.Ended || c.Err != nil && c.Status == 0 && !c.Timeout && !c.Cut:
@@ -402,6 +402,14 @@ func (j *judge) called(c *evidence.Call) string {
 	return text
 }
 
+// seeTools says where the tools are listed.
+func (j *judge) seeTools() string {
+	if j.e.Target.Server != "" {
+		return "see what there is: bouncer server tools " + j.e.Target.Server
+	}
+	return "call one of those that it lists"
+}
+
 // thenFails judges calls of which the first went well.
 func (j *judge) thenFails(c *evidence.Call, text string, facts []string) {
 	why := ""
@@ -419,7 +427,7 @@ func (j *judge) thenFails(c *evidence.Call, text string, facts []string) {
 		why = ": " + diagnosis.Clip(text)
 	}
 	j.add(diagnosis.ThenFails, fmt.Sprintf("%s goes well %d times, and then fails%s", c.Tool, c.Good, why),
-		"look into the server's log for what it runs out of; fewer calls may help: bouncer budget add", facts...)
+		"look into the server's log for what it runs out of; fewer calls may help: bouncer budget add -h", facts...)
 }
 
 // wrong reports whether anything about a call is.
