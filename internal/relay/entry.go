@@ -65,9 +65,9 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	v := carry.Principal{Snapshot: d.snapshot.Load()}
 	auth, path := r.Header.Get("Authorization"), r.URL.Path
 	token, rest, inAddress := InAddress(path)
-	shown, trialKey := trialOf(r)
+	shown, key := trialOf(r)
 	if shown != nil {
-		v.Key = trialKey
+		v.Key = key
 	} else if inAddress {
 		path = rest
 		v.Key = sha256.Sum256([]byte(token))

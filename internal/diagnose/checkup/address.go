@@ -27,8 +27,8 @@ type way struct {
 	web    *web
 }
 
-// go_ goes as far as the way leads.
-func (w *way) go_(ctx context.Context) error {
+// travel goes as far as the way leads.
+func (w *way) travel(ctx context.Context) error {
 	if err := w.prepare(ctx); err != nil {
 		return err
 	}

@@ -341,7 +341,7 @@ func (r *run) lookAtAddress(ctx context.Context) error {
 	}
 	r.stage("settings", outcomeOK, 0, "the address is "+r.t.Server.URL)
 	w := &way{run: r, at: at}
-	return w.go_(ctx)
+	return w.travel(ctx)
 }
 
 // parsed is an address that can be gone to; nil for any other, which is judged.

@@ -34,11 +34,11 @@ func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
 	if h.t.Client == nil || ctx.Err() != nil {
 		return
 	}
-	h.client_(ctx, *a)
+	h.tryClient(ctx, *a)
 }
 
-// client_ asks for what a client that is known would be given.
-func (h *web) client_(ctx context.Context, a evidence.OAuthStep) {
+// tryClient asks for what a client that is known would be given.
+func (h *web) tryClient(ctx context.Context, a evidence.OAuthStep) {
 	c := h.t.Client
 	switch {
 	case c.RefreshToken != "":
