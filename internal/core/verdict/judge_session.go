@@ -383,6 +383,9 @@ func first(list ...string) string {
 }
 
 func (j *judge) called(c *evidence.Call) string {
+	if c.Times == 0 {
+		return c.Tool + " was not called"
+	}
 	text := fmt.Sprintf("%s was called %d times", c.Tool, c.Times)
 	if c.Times == 1 {
 		text = c.Tool + " was called"

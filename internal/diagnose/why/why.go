@@ -314,7 +314,7 @@ func (svc *Service) recent(ctx context.Context, by team.Person, a *answer, q jou
 			text += ": " + last.Error
 		}
 	}
-	if calls[0].Outcome != team.OutcomeOK && calls[0].Outcome != team.OutcomeRefused {
+	if calls[0].Outcome != team.OutcomeOK {
 		outcome = failed
 	}
 	a.step("calls", outcome, text)
