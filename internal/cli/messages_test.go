@@ -32,6 +32,7 @@ func TestWhatIsNamedCanBeTyped(t *testing.T) {
 		flags[c.name()], nouns[c.noun] = known, true
 	}
 	named := regexp.MustCompile(`\bbouncer ([a-z]+)((?: [^\s"'` + "`" + `;,()<|]+)*)`)
+	verb := regexp.MustCompile(`^(-.*|[a-z][a-z-]+)$`)
 	option := regexp.MustCompile(`^--([a-z-]+)`)
 	seen := 0
 	check := func(path string) {
@@ -47,7 +48,7 @@ func TestWhatIsNamedCanBeTyped(t *testing.T) {
 				name, words = name+" "+words[0], words[1:]
 			}
 			if flags[name] == nil {
-				if len(words) > 0 && strings.HasPrefix(words[0], "-") {
+				if len(words) > 0 && verb.MatchString(words[0]) {
 					assert.Fail(t, "no such command", "%s: %s", path, m[0])
 				}
 				continue
