@@ -19,27 +19,39 @@ func (a *API) tapeRoutes(svc *tape.Service) []route {
 			query:   []queryField{{"after", "only entries after the one with this number"}},
 			out:     []apitype.TapeEntry{}, status: 200,
 			handle: func(c *call) (any, error) {
-				from := uint64(0)
-				if text := c.URL.Query().Get("after"); text != "" {
-					n, err := strconv.ParseUint(text, 10, 64)
-					if err != nil {
-						return nil, &team.FieldError{Field: "after", Why: "must be a number"}
-					}
-					from = n + 1
+				from, err := afterOf(c)
+				if err != nil {
+					return nil, err
 				}
 				return svc.Live(c.Context(), c.name("name"), from)
 			},
 		},
 		{
+			method: get, path: "/api/agents/{name}/heard", id: "heardOfAgent", action: access.KeepServers,
+			summary: "What the flight recorder has of an agent: its last requests, what it was answered, and when it was turned away",
+			query:   []queryField{{"after", "only entries after the one with this number"}},
+			out:     []apitype.TapeEntry{}, status: 200,
+			handle: func(c *call) (any, error) {
+				from, err := afterOf(c)
+				if err != nil {
+					return nil, err
+				}
+				return svc.LiveAgent(c.Context(), c.name("name"), from)
+			},
+		},
+		{
 			method: get, path: "/api/tapes", id: "listTapes", action: access.KeepServers,
 			summary: "The tapes that are kept, the newest first",
-			query:   []queryField{{"server", "only of this server"}},
+			query:   []queryField{{"server", "only of this server"}, {"agent", "only of this agent"}},
 			out:     []apitype.TapeInfo{}, status: 200,
-			handle: func(c *call) (any, error) { return svc.List(c.URL.Query().Get("server")) },
+			handle: func(c *call) (any, error) {
+				q := c.URL.Query()
+				return svc.List(q.Get("server"), q.Get("agent"))
+			},
 		},
 		{
 			method: post, path: "/api/tapes", id: "keepTape", action: access.KeepServers,
-			summary: "Keep what the flight recorder has of a server as a tape",
+			summary: "Keep what the flight recorder has of a server, or of an agent, as a tape",
 			in:      apitype.KeepTape{}, out: apitype.TapeInfo{}, status: 201,
 			handle: with(func(c *call, in apitype.KeepTape) (any, error) { return svc.Keep(c.Context(), c.person, in) }),
 		},
@@ -75,7 +87,7 @@ func (a *API) tapeRoutes(svc *tape.Service) []route {
 		},
 		{
 			method: post, path: "/api/tapes/{id}/replay", id: "replayTape", action: access.KeepServers,
-			summary: "Send the requests of a tape to the server as it is now, and compare the answers",
+			summary: "Send the requests of a tape again, to the server or as the agent, and compare the answers",
 			in:      apitype.ReplayTape{}, out: apitype.Replayed{}, status: 200,
 			handle: with(func(c *call, in apitype.ReplayTape) (any, error) {
 				return svc.Replay(c.Context(), c.person, c.name("id"), in)
@@ -88,4 +100,17 @@ func (a *API) tapeRoutes(svc *tape.Service) []route {
 			handle: func(c *call) (any, error) { return svc.Compare(c.name("id"), c.name("other")) },
 		},
 	}
+}
+
+// afterOf is the number of the first entry that is asked for.
+func afterOf(c *call) (uint64, error) {
+	text := c.URL.Query().Get("after")
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseUint(text, 10, 64)
+	if err != nil {
+		return 0, &team.FieldError{Field: "after", Why: "must be a number"}
+	}
+	return n + 1, nil
 }

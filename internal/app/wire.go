@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"path/filepath"
-	"time"
 
 	"bouncer/internal/agents"
 	"bouncer/internal/api"
@@ -17,10 +15,8 @@ import (
 	"bouncer/internal/changes"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/cost"
-	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
-	"bouncer/internal/control/notice"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/presence"
 	"bouncer/internal/control/rehearse"
@@ -28,12 +24,7 @@ import (
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
-	"bouncer/internal/diagnose/incident"
-	"bouncer/internal/diagnose/monitor"
 	"bouncer/internal/diagnose/recorder"
-	"bouncer/internal/diagnose/tape"
-	"bouncer/internal/diagnose/tryout"
-	"bouncer/internal/diagnose/why"
 	"bouncer/internal/egress"
 	"bouncer/internal/events"
 	"bouncer/internal/gate"
@@ -88,10 +79,6 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, &StartError{fmt.Sprintf("processes cannot be started as set up: %v", err), "check the setting process-user", err}
 	}
 	o := link.Options{Version: Version, MessageLimit: s.MessageLimit, Spawner: spawner, Progress: &link.Progress{}}
-	heard := &recorder.Recorder{}
-	if s.Recorder != "off" {
-		o.Tap = heard
-	}
 
 	hub, out := events.New(), egress.New(s.Private, nil)
 	client := oauth.NewClient(out)
@@ -104,36 +91,14 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		provider = oidc.New(*identity, client, svc.store, keys, svc.masks)
 	}
 
-	strict := s.Journal == "strict"
-	svc.jnl, err = journal.New(ctx, svc.store.CallLog(), journal.Options{
-		Strict: strict, BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: svc.store.CallLog(),
-		Keep: journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
-	})
-	if err != nil {
-		return nil, fmt.Errorf("open the journal: %w", err)
-	}
-	later(svc.jnl.Close)
 	there := &presence.Log{Now: s.Now}
-	if err := svc.openHeld(ctx, hub, book); err != nil {
+	heard := taps{servers: &recorder.Recorder{}, agents: &recorder.Recorder{Forgets: true}}
+	if s.Recorder != "off" {
+		o.Tap = heard.servers
+	}
+	if err := svc.openHot(ctx, hot{hub, book, guard, there, heard.agents}, later); err != nil {
 		return nil, err
 	}
-	later(svc.notices.Close)
-	later(svc.held.Close)
-	if svc.finder, err = finder.New(svc.log); err != nil {
-		return nil, err
-	}
-	later(svc.finder.Close)
-	svc.meter = budget.New(svc.store, svc.log, s.Now)
-	if err := svc.meter.Start(ctx); err != nil {
-		return nil, err
-	}
-	later(svc.meter.Close)
-	svc.Gateway = relay.New(ctx, svc.jnl, relay.Options{
-		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: guard, Log: svc.log,
-		Book: book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
-		Present: there.Present, Held: svc.held, Budgets: svc.meter, Finder: svc.finder,
-	})
-	later(func() { svc.Gateway.Close(ctx) })
 
 	pool := upstream.NewPool(upstream.PoolOptions{
 		Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll,
@@ -199,35 +164,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	later(svc.history.Close)
 	all.History = svc.history
 	all.Costs = cost.New(svc.store, reg, all.Agents, coming(svc.Gateway, there))
-	all.Tapes = svc.tapes(heard, reg, pool)
-	all.Incidents = incident.New(svc.store, all.Journal, hub, svc.log)
-	if told, err := svc.tellIncidents(ctx); err != nil {
+	if err := svc.diagnose(ctx, &all, heard, spawner, redirect); err != nil {
 		return nil, err
-	} else if told != nil {
-		later(told.Close)
-		all.Incidents.Told = func(id string, over bool) {
-			what := notice.Began
-			if over {
-				what = notice.Over
-			}
-			told.Note(what, id)
-		}
 	}
-	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
-		Version: Version, Redirect: redirect, MessageLimit: s.MessageLimit, Private: s.Private, Spawner: spawner,
-		Incidents: all.Incidents, Tapes: all.Tapes,
-	})
-	all.Checkups.Start()
-	all.Tries = tryout.New(tryout.Deps{
-		Agents: all.Agents, Registry: reg, Version: Version,
-		Serve: func(w http.ResponseWriter, r *http.Request, agentID string) {
-			svc.Gateway.ServeHTTP(w, r.WithContext(relay.Trial(r.Context(), agentID)))
-		},
-	})
-	all.Why = why.New(why.Deps{
-		Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
-	})
-	later(all.Checkups.Close)
+	later(func() { svc.diagnosis.close() })
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices
@@ -254,7 +194,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, &StartError{err.Error(), "check the settings first-admin and first-password", err}
 	}
 	return api.New(all, api.Options{
-		Version: Version, Address: svc.Address, Strict: strict, Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book,
+		Version: Version, Address: svc.Address, Strict: s.strict(), Log: svc.log, Ended: svc.ended, Proxies: s.Proxies, Book: book,
 		Masker: svc.masks.Masker, Seen: there.Seen,
 	})
 }
@@ -291,24 +231,4 @@ func provide(ctx context.Context, o OIDC) (*oidc.Options, error) {
 		}
 	}
 	return p, nil
-}
-
-// tapes keeps what the flight recorder has as files in the data directory.
-func (svc *Service) tapes(heard *recorder.Recorder, reg *registry.Registry, pool *upstream.Pool) *tape.Service {
-	return tape.New(tape.Deps{
-		Dir: filepath.Join(svc.Settings.Data, "tapes"), Recorder: heard, Masker: svc.masks.Masker, Store: svc.store,
-		Version: Version, Log: svc.log,
-		Dial: func(ctx context.Context, s team.Server) (link.Transport, error) {
-			_, holder := pool.Best(s.ID)
-			view, err := reg.Credentials(ctx)
-			if err != nil {
-				return nil, err
-			}
-			given, err := view.For(s, holder)
-			if err != nil {
-				return nil, err
-			}
-			return pool.Dial(s, given)
-		},
-	})
 }

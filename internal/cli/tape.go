@@ -25,13 +25,18 @@ func tapeCommands() []command {
 }
 
 func tapeListCommand() command {
-	var server string
+	var server, agent string
 	return command{
-		noun: "tape", verb: "list", short: "List the tapes: what went between Bouncer and servers when something failed, or somebody asked",
-		example: "bouncer tape list\nbouncer tape list --server customs",
-		flags:   func(f *flag.FlagSet) { f.StringVar(&server, "server", "", "only of this `server`") },
+		noun: "tape", verb: "list",
+		short:   "List the tapes: what went between Bouncer and servers or agents when something failed, or somebody asked",
+		example: "bouncer tape list\nbouncer tape list --server customs\nbouncer tape list --agent marit-quill",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&server, "server", "", "only of this `server`")
+			f.StringVar(&agent, "agent", "", "only of this `agent`")
+		},
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/tapes?server="+url.QueryEscape(server), func(list []apitype.TapeInfo) error {
+			query := url.Values{"server": {server}, "agent": {agent}}
+			return fetch(ctx, t, "/api/tapes?"+query.Encode(), func(list []apitype.TapeInfo) error {
 				if len(list) == 0 {
 					return t.done("no tapes yet; keep one with: bouncer tape keep SERVER")
 				}
@@ -41,9 +46,9 @@ func tapeListCommand() command {
 					if i.Imported {
 						from += ", imported"
 					}
-					rows = append(rows, []string{i.ID, i.Server, clock(i.Until), strconv.Itoa(i.Entries), from, clip(i.Reason, 70)})
+					rows = append(rows, []string{i.ID, i.Subject(), clock(i.Until), strconv.Itoa(i.Entries), from, clip(i.Reason, 70)})
 				}
-				return t.table([]string{"ID", "SERVER", "UNTIL", "ENTRIES", "KEPT BY", "REASON"}, rows)
+				return t.table([]string{"ID", "OF", "UNTIL", "ENTRIES", "KEPT BY", "REASON"}, rows)
 			})
 		},
 	}
@@ -55,7 +60,7 @@ func tapeShowCommand() command {
 		example: "bouncer tape show 01M8DPVGH9R4YGPDNK36GREJ0Z",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/tapes/"+seg(t.args[0]), func(tape apitype.Tape) error {
-				fmt.Fprintf(t.Out, "%s, %s to %s, kept by %s: %s\n\n", tape.Server, clock(tape.Since), clock(tape.Until), tape.By, tape.Reason)
+				fmt.Fprintf(t.Out, "%s, %s to %s, kept by %s: %s\n\n", tape.Subject(), clock(tape.Since), clock(tape.Until), tape.By, tape.Reason)
 				t.showEntries(tape.List, 0)
 				return nil
 			})
@@ -95,13 +100,20 @@ func (t *task) showEntries(list []apitype.TapeEntry, before float64) float64 {
 }
 
 func tapeKeepCommand() command {
-	var reason string
+	var reason, agent string
 	return command{
-		noun: "tape", verb: "keep", args: "SERVER", short: "Keep what the flight recorder has of a server as a tape",
-		example: "bouncer tape keep sailings --reason 'slow since noon'",
-		flags:   func(f *flag.FlagSet) { f.StringVar(&reason, "reason", "", "why, in `words`") },
+		noun: "tape", verb: "keep", args: "[SERVER]", short: "Keep what the flight recorder has of a server, or of an agent, as a tape",
+		example: "bouncer tape keep sailings --reason 'slow since noon'\nbouncer tape keep --agent marit-quill",
+		flags: func(f *flag.FlagSet) {
+			f.StringVar(&reason, "reason", "", "why, in `words`")
+			f.StringVar(&agent, "agent", "", "of this `agent`, instead of a server")
+		},
 		run: func(ctx context.Context, t *task) error {
-			return submit(ctx, t, http.MethodPost, "/api/tapes", apitype.KeepTape{Server: t.args[0], Reason: reason},
+			server, err := serverOrAgent(t, agent)
+			if err != nil {
+				return err
+			}
+			return submit(ctx, t, http.MethodPost, "/api/tapes", apitype.KeepTape{Server: server, Agent: agent, Reason: reason},
 				func(i apitype.TapeInfo) error {
 					return t.done("kept %d entries as %s; bouncer tape show %s", i.Entries, i.ID, i.ID)
 				})
@@ -109,14 +121,34 @@ func tapeKeepCommand() command {
 	}
 }
 
+// serverOrAgent is the server that is named, where no agent is.
+func serverOrAgent(t *task, agent string) (server string, err error) {
+	if (len(t.args) > 0) == (agent != "") {
+		return "", &usageError{"name a server, or an agent with --agent", "see: bouncer tape keep -h"}
+	}
+	if agent != "" {
+		return "", nil
+	}
+	return t.args[0], nil
+}
+
 func tapeFollowCommand() command {
+	var agent string
 	return command{
-		noun: "tape", verb: "follow", args: "SERVER", short: "Show what goes between Bouncer and a server as it goes, until Ctrl-C",
-		example: "bouncer tape follow sailings",
+		noun: "tape", verb: "follow", args: "[SERVER]", short: "Show what goes between Bouncer and a server, or an agent, as it goes, until Ctrl-C",
+		example: "bouncer tape follow sailings\nbouncer tape follow --agent marit-quill",
+		flags:   func(f *flag.FlagSet) { f.StringVar(&agent, "agent", "", "of this `agent`, instead of a server") },
 		run: func(ctx context.Context, t *task) error {
+			server, err := serverOrAgent(t, agent)
+			if err != nil {
+				return err
+			}
+			path := "/api/servers/" + seg(server) + "/heard"
+			if agent != "" {
+				path = "/api/agents/" + seg(agent) + "/heard"
+			}
 			tick := time.NewTicker(lookEvery)
 			defer tick.Stop()
-			path := "/api/servers/" + seg(t.args[0]) + "/heard"
 			after, began := "", time.Time{}
 			before := 0.0
 			for {
@@ -170,7 +202,7 @@ func tapeImportCommand() command {
 				return err
 			}
 			return submit(ctx, t, http.MethodPost, "/api/tapes/imports", apitype.ImportTape{Text: text}, func(i apitype.TapeInfo) error {
-				return t.done("imported %d entries of %s as %s", i.Entries, i.Server, i.ID)
+				return t.done("imported %d entries of %s as %s", i.Entries, i.Subject(), i.ID)
 			})
 		},
 	}
@@ -179,7 +211,8 @@ func tapeImportCommand() command {
 func tapeReplayCommand() command {
 	var calls bool
 	return command{
-		noun: "tape", verb: "replay", args: "ID", short: "Send the requests of a tape to the server as it is now, and show what is answered otherwise",
+		noun: "tape", verb: "replay", args: "ID", short: "Send the requests of a tape again, and show what is answered otherwise",
+		long:    "Those of a server's tape are sent to the server as it is now, those of an agent's to Bouncer, as that agent.",
 		example: "bouncer tape replay 01M8DPVGH9R4YGPDNK36GREJ0Z",
 		flags: func(f *flag.FlagSet) {
 			f.BoolVar(&calls, "calls", false, "also the calls of tools, which can do something")
@@ -213,8 +246,8 @@ func (t *task) showReplayed(r apitype.Replayed) error {
 func tapePlayCommand() command {
 	var listen string
 	return command{
-		noun: "tape", verb: "play", args: "FILE", local: true, short: "Answer as the server on a tape did, on this machine, until Ctrl-C",
-		long:    "It is the recorded side of the server, as a stand-in against a client: an exported tape, as JSON by lines.",
+		noun: "tape", verb: "play", args: "FILE", local: true, short: "Answer as was answered on a tape, on this machine, until Ctrl-C",
+		long:    "It is the recorded side of the server, or of Bouncer towards an agent, as a stand-in against a client: an exported tape, as JSON by lines.",
 		example: "bouncer tape play customs.jsonl --listen 127.0.0.1:4799",
 		flags:   func(f *flag.FlagSet) { f.StringVar(&listen, "listen", "127.0.0.1:0", "`address` to listen on") },
 		run: func(ctx context.Context, t *task) error {
@@ -235,7 +268,7 @@ func tapePlayCommand() command {
 			server := &http.Server{Handler: player, ReadHeaderTimeout: 10 * time.Second}
 			stop := context.AfterFunc(ctx, func() { _ = server.Close() })
 			defer stop()
-			fmt.Fprintf(t.Out, "%s answers at http://%s/mcp\n", tp.Server, l.Addr())
+			fmt.Fprintf(t.Out, "the tape of %s answers at http://%s/mcp\n", tp.Subject(), l.Addr())
 			if err := server.Serve(l); err != nil && !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, os.ErrClosed) {
 				return err
 			}

@@ -18,18 +18,21 @@ const (
 	Broke                     // a request failed below HTTP
 )
 
-// Tap hands out an ear for each server, when a conversation with it is made.
+// Tap hands out an ear for each server, when a conversation with it is made, and for each
+// agent, at every request.
 type Tap interface {
-	// Of returns the ear for a server; nil for none.
-	Of(server string) Ear
+	// Of returns the ear for a server by its name, or for an agent by its id; nil for none.
+	Of(subject string) Ear
 }
 
-// Ear is told what goes over the conversations with one server, as it goes. It is called
+// Ear is told what goes over the conversations with one server or agent, as it goes. An
+// agent's requests are Sent, and what Bouncer answers is Received. It is called
 // on the hot path: it must be quick, must not block, and must not keep the bytes. It is
 // safe for concurrent use. Nothing that it is told is masked.
 type Ear interface {
-	// Frame is told of a message, or of words; line tells conversations apart.
-	Frame(line uint64, what Heard, text []byte)
+	// Frame is told of a message, or of words; line tells conversations apart. Size is that
+	// of the whole, in bytes, of which text may be only the beginning.
+	Frame(line uint64, what Heard, text []byte, size int)
 	// Answer is told of the head of an answer over HTTP.
 	Answer(line uint64, method string, status int, header http.Header, took time.Duration)
 }

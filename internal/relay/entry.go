@@ -19,6 +19,7 @@ import (
 	"bouncer/internal/relay/door"
 	"bouncer/internal/relay/session"
 	"bouncer/internal/relay/stream"
+	"bouncer/internal/relay/tap"
 	"bouncer/internal/snapshot"
 )
 
@@ -38,6 +39,8 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if !ok {
 		return
 	}
+	w, done := d.recorded(w, r, v)
+	defer done()
 	if v.Legacy {
 		d.serveLegacy(w, r, v)
 		return
@@ -99,6 +102,7 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 		return v, false
 	}
 	if v.Agent == nil || v.Agent.Paused {
+		d.noted(v.Pass.AgentID, 0, "it was turned away: it is paused")
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
 		return v, false
 	}
@@ -122,6 +126,9 @@ func (d *Gateway) turnAway(w http.ResponseWriter, r *http.Request, v carry.Princ
 		}
 	}
 	cause, text := door.Refuse(auth, inAddress, shown, agent, now)
+	if agent != "" {
+		d.noted(shown.AgentID, 0, "it was turned away: "+text)
+	}
 	if _, known := v.Snapshot.Servers[v.Scope]; !known {
 		v.Scope = "" // names that nobody has are nobody's business
 	}
@@ -206,7 +213,7 @@ func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Princi
 	}
 	s := d.sessions.Get(session.Short(sid))
 	if s == nil {
-		s = d.revive(sid, v)
+		s = d.revive(sid, v, lineOf(w))
 	}
 	if s == nil || s.PassID != v.Pass.ID || s.Scope != v.Scope || s.Legacy != nil {
 		d.fail(w, http.StatusNotFound, id, wire.CodeInvalidRequest, "there is no such session; open a new one with initialize")
@@ -229,11 +236,12 @@ func (d *Gateway) session(w http.ResponseWriter, r *http.Request, v carry.Princi
 // revive opens a session again that was open before the service was started anew, or was
 // swept away: most clients do not open another one when they are told that theirs is
 // gone. nil when the id carries none, or there are too many.
-func (d *Gateway) revive(shown string, v carry.Principal) *session.Session {
+func (d *Gateway) revive(shown string, v carry.Principal, line uint64) *session.Session {
 	n := d.seal.Read(shown, v.Pass.ID, v.Scope)
 	if n == nil {
 		return nil
 	}
+	n.Line = line
 	s, err := d.sessions.Resume(n, v.Pass, v.Agent, time.Now())
 	if err != nil {
 		d.o.Log.Warn("a session could not go on", "agent", v.Agent.Name, "error", err)
@@ -270,6 +278,9 @@ func (d *Gateway) read(w http.ResponseWriter, r *http.Request, buf *bytes.Buffer
 	if buf.Len() > d.o.BodyLimit {
 		d.tooLarge(w)
 		return wire.Frame{}, false
+	}
+	if t, ok := w.(*tap.Writer); ok {
+		t.Asked(buf.Bytes())
 	}
 	f, err := wire.ReadFrame(buf.Bytes())
 	if err != nil {

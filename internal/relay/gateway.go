@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/core/rules"
 	"bouncer/internal/gate"
 	"bouncer/internal/held"
+	"bouncer/internal/link"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay/carry"
 	"bouncer/internal/relay/contact"
@@ -46,6 +47,11 @@ type Options struct {
 	Held held.Room
 	// Budgets counts calls against their budgets; nil for without any.
 	Budgets carry.Meter
+	// Tap is told what goes between agents and the service, by their ids; nil for nobody.
+	Tap link.Tap
+	// Trouble is told of an agent whose request was answered as wrong. It must not block; nil
+	// for nobody.
+	Trouble func(agentID, why string)
 	// Finder searches tools, for agents that have them found instead of listed; nil for none.
 	Finder Finder
 }

@@ -28,6 +28,7 @@ func (d *Gateway) serveLegacy(w http.ResponseWriter, r *http.Request, v carry.Pr
 func (d *Gateway) openLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	l := &session.LegacyStream{Queue: make(chan []byte, session.MaxLine), Ended: make(chan struct{})}
 	s := &session.Session{Scope: v.Scope, Revision: wire.Rev20241105, Legacy: l, Shown: v.Catalog.Digests()}
+	s.Line = lineOf(w)
 	if err := d.sessions.Open(s, v.Pass, v.Agent, time.Now()); err != nil {
 		w.Header().Set("Retry-After", "60")
 		d.fail(w, http.StatusServiceUnavailable, nil, wire.CodeInternal, err.Error()+tooManySessions)

@@ -164,6 +164,7 @@ func (d *Gateway) initialize(w http.ResponseWriter, v carry.Principal, body []by
 		d.fail(w, http.StatusBadRequest, id, bad.Code, bad.What)
 		return
 	}
+	s.Line = lineOf(w)
 	if err := d.sessions.Open(s, v.Pass, v.Agent, time.Now()); err != nil {
 		w.Header().Set("Retry-After", "60")
 		d.fail(w, http.StatusServiceUnavailable, id, wire.CodeInternal, err.Error()+tooManySessions)

@@ -197,7 +197,8 @@ func (d *Gateway) subscribe(ctx context.Context, c *carry.Caller, id []byte, uri
 }
 
 // left releases what a session held.
-func (d *Gateway) left(s *session.Session) {
+func (d *Gateway) left(s *session.Session, why error) {
+	d.noted(s.AgentID, s.Line, "its session has ended: "+why.Error())
 	d.subscriptions.mu.Lock()
 	uris := maps.Clone(d.subscriptions.own[&s.Outbox])
 	d.subscriptions.mu.Unlock()

@@ -277,7 +277,7 @@ func (p *Pool) told(server string, s link.Status) {
 		text += ": " + s.Finding.Message
 	}
 	if ear := p.o.Link.Tap.Of(server); ear != nil {
-		ear.Frame(0, link.State, []byte(text))
+		ear.Frame(0, link.State, []byte(text), len(text))
 	}
 }
 

@@ -141,6 +141,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/agents/{name}/heard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What the flight recorder has of an agent: its last requests, what it was answered, and when it was turned away
+         * @description For the roles an admin or a maintainer.
+         */
+        get: operations["heardOfAgent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents/{name}/passes": {
         parameters: {
             query?: never;
@@ -1996,7 +2016,7 @@ export interface paths {
         get: operations["listTapes"];
         put?: never;
         /**
-         * Keep what the flight recorder has of a server as a tape
+         * Keep what the flight recorder has of a server, or of an agent, as a tape
          * @description For the roles an admin or a maintainer.
          */
         post: operations["keepTape"];
@@ -2100,7 +2120,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Send the requests of a tape to the server as it is now, and compare the answers
+         * Send the requests of a tape again, to the server or as the agent, and compare the answers
          * @description For the roles an admin or a maintainer.
          */
         post: operations["replayTape"];
@@ -3100,8 +3120,10 @@ export interface components {
             why?: string;
         };
         KeepTape: {
+            /** @description instead of a server */
+            agent?: string;
             reason?: string;
-            server: string;
+            server?: string;
         };
         KeySet: {
             /** @description ids of the keys, the one in force last */
@@ -3802,10 +3824,11 @@ export interface components {
             calls?: boolean;
         };
         Replayed: {
+            agent?: string;
             differ: components["schemas"]["TapeDifference"][];
             /** @description requests that were answered alike */
             same: number;
-            server: string;
+            server?: string;
             /** @description requests that were not sent again */
             skipped: number;
             tape: string;
@@ -4434,6 +4457,8 @@ export interface components {
             text: string;
         };
         Tape: {
+            /** @description the agent whose tape it is */
+            agent?: string;
             /** @description version of Bouncer that kept it */
             bouncer: string;
             /** @description who had it kept */
@@ -4447,7 +4472,8 @@ export interface components {
             list: components["schemas"]["TapeEntry"][];
             /** @description why it was kept */
             reason: string;
-            server: string;
+            /** @description whose tape it is; left out for an agent's */
+            server?: string;
             /**
              * Format: date-time
              * @description when the first entry was heard
@@ -4480,17 +4506,17 @@ export interface components {
             /** @description of the message, as raw JSON */
             id?: string;
             /**
-             * @description a message to the server; one of the server; the head of an answer over HTTP; something of a process that is no message; standard error; another state; a request that failed below HTTP
+             * @description a message to the server, or of the agent; one of the server, or to the agent; the head of an answer over HTTP; something of a process that is no message; standard error; another state; a request that failed below HTTP
              * @enum {string}
              */
             kind: "sent" | "received" | "answer" | "noise" | "stderr" | "state" | "broke";
-            /** @description tells conversations with the server apart */
+            /** @description tells conversations apart */
             line?: number;
             /** @description of HTTP, for an answer; of the protocol, for a message */
             method?: string;
             /** @description since the first entry, in milliseconds */
             ms: number;
-            /** @description counts what was heard of the server */
+            /** @description counts what was heard of the server or agent */
             n: number;
             /** @description of the whole, in bytes */
             size?: number;
@@ -4501,6 +4527,8 @@ export interface components {
             tookMs?: number;
         };
         TapeInfo: {
+            /** @description the agent whose tape it is */
+            agent?: string;
             /** @description version of Bouncer that kept it */
             bouncer: string;
             /** @description who had it kept */
@@ -4513,7 +4541,8 @@ export interface components {
             imported?: boolean;
             /** @description why it was kept */
             reason: string;
-            server: string;
+            /** @description whose tape it is; left out for an agent's */
+            server?: string;
             /**
              * Format: date-time
              * @description when the first entry was heard
@@ -5072,6 +5101,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Dependent"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    heardOfAgent: {
+        parameters: {
+            query?: {
+                /** @description only entries after the one with this number */
+                after?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the flight recorder has of an agent: its last requests, what it was answered, and when it was turned away */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TapeEntry"][];
                 };
             };
             /** @description what went wrong, and what helps */
@@ -8892,6 +8955,8 @@ export interface operations {
             query?: {
                 /** @description only of this server */
                 server?: string;
+                /** @description only of this agent */
+                agent?: string;
             };
             header?: never;
             path?: never;
@@ -8932,7 +8997,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Keep what the flight recorder has of a server as a tape */
+            /** @description Keep what the flight recorder has of a server, or of an agent, as a tape */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -9126,7 +9191,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Send the requests of a tape to the server as it is now, and compare the answers */
+            /** @description Send the requests of a tape again, to the server or as the agent, and compare the answers */
             200: {
                 headers: {
                     [name: string]: unknown;

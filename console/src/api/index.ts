@@ -180,9 +180,12 @@ export const noteIncident = (id: string, text: string) => request<Incident>('POS
 export const health = (since: string) => request<ServerHistory[]>('GET', `/api/health?since=${encodeURIComponent(since)}`)
 export const tryTool = (body: Try) => request<Tried>('POST', '/api/tries', body)
 export const lintServer = (server: string) => request<Flaw[]>('GET', `/api/servers/${seg(server)}/lint`)
-export const heard = (server: string) => request<TapeEntry[]>('GET', `/api/servers/${seg(server)}/heard`)
-export const tapes = (server: string) => request<TapeInfo[]>('GET', `/api/tapes?server=${encodeURIComponent(server)}`)
-export const keepTape = (server: string, reason: string) => request<TapeInfo>('POST', '/api/tapes', { server, reason })
+/** Whose tapes are meant: a server's, or an agent's. */
+export type TapeOf = { server: string } | { agent: string }
+export const heard = (of: TapeOf) =>
+  request<TapeEntry[]>('GET', 'agent' in of ? `/api/agents/${seg(of.agent)}/heard` : `/api/servers/${seg(of.server)}/heard`)
+export const tapes = (of: TapeOf) => request<TapeInfo[]>('GET', `/api/tapes?${new URLSearchParams(of).toString()}`)
+export const keepTape = (of: TapeOf, reason: string) => request<TapeInfo>('POST', '/api/tapes', { ...of, reason })
 export const replayTape = (id: string) => request<Replayed>('POST', `/api/tapes/${seg(id)}/replay`, {})
 export const tapeAddress = (id: string, form: 'jsonl' | 'har') => `/api/tapes/${seg(id)}/export?form=${form}`
 export const why = (agent: string, tool?: string) =>

@@ -11,6 +11,7 @@ import PassDialog from '../parts/PassDialog.vue'
 import AgentDialog from '../parts/AgentDialog.vue'
 import CostPanel from '../parts/CostPanel.vue'
 import ReachSince from '../parts/ReachSince.vue'
+import TapePanel from '../parts/TapePanel.vue'
 import RuleDialog from '../parts/RuleDialog.vue'
 import StateMark from '../parts/StateMark.vue'
 import { attempt, confirmed } from '../use/confirm'
@@ -152,6 +153,7 @@ function propose(r: api.ReachedTool, effect: 'admit' | 'refuse') {
       </section>
       <CostPanel :agent="name" />
     </div>
+    <TapePanel v-if="may('servers.keep')" :agent="name" />
     <div class="pagehead sub">
       <h2>Reach</h2>
       <span class="soft">{{ can }} of {{ reach.data.value?.length ?? 0 }} tools</span>

@@ -7,18 +7,19 @@ import { useFilter } from '../use/filter'
 import { useAction, useResource } from '../use/resource'
 import ErrorNote from './ErrorNote.vue'
 
-/** What went between Bouncer and a server: the flight recorder now, and the tapes that were kept. */
-const props = defineProps<{ server: string }>()
+/** What went between Bouncer and a server or an agent: the flight recorder now, and the tapes that were kept. */
+const props = defineProps<{ server?: string; agent?: string }>()
+const of = computed<api.TapeOf>(() => (props.agent ? { agent: props.agent } : { server: props.server ?? '' }))
 const open = ref(false)
-const heard = useResource(() => api.heard(props.server))
-const tapes = useResource(() => api.tapes(props.server))
+const heard = useResource(() => api.heard(of.value))
+const tapes = useResource(() => api.tapes(of.value))
 const { filter, match } = useFilter()
 function load() {
   if (!open.value) return
   void heard.load()
   void tapes.load()
 }
-watch([() => props.server, open], load)
+watch([of, open], load)
 const signs: Record<api.TapeEntry['kind'], string> = {
   sent: '→',
   received: '←',
@@ -35,7 +36,7 @@ const cut = (e: api.TapeEntry) => ((e.size ?? 0) > (e.text ?? '').length ? ` …
 const keeping = useAction()
 const compared = ref<api.Replayed>()
 async function keep() {
-  const info = await keeping.run(() => api.keepTape(props.server, 'kept in the console'))
+  const info = await keeping.run(() => api.keepTape(of.value, 'kept in the console'))
   if (info) {
     ElMessage.success(`${info.entries} entries are kept`)
     load()
@@ -57,7 +58,8 @@ async function replay(id: string) {
     <ErrorNote v-if="heard.error.value" :error="heard.error.value" :retry="load" />
     <ErrorNote v-if="keeping.failure.value" :error="keeping.failure.value" />
     <p v-if="heard.data.value && !heard.data.value.length" class="soft">
-      Nothing was heard since the service started. Look closely, or let an agent call it.
+      Nothing was heard since the service started.
+      {{ agent ? 'Restart the assistant, or see below whether it has a pass that is valid.' : 'Look closely, or let an agent call it.' }}
     </p>
     <ol v-if="rows.length" class="heard">
       <li v-for="e in rows" :key="e.n" :class="e.kind" :title="fullMoment(e.at)">
@@ -79,8 +81,8 @@ async function replay(id: string) {
     </template>
     <div v-if="compared" role="status">
       <p>
-        Replayed against the server as it is now: {{ compared.same }} alike, {{ compared.differ.length }} otherwise,
-        {{ compared.skipped }} not compared.
+        Replayed against {{ agent ? 'Bouncer' : 'the server' }} as it is now: {{ compared.same }} alike,
+        {{ compared.differ.length }} otherwise, {{ compared.skipped }} not compared.
       </p>
       <div v-for="(d, i) in compared.differ" :key="i" class="finding">
         <strong class="mono">{{ d.method }}</strong>

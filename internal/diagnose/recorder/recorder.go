@@ -1,7 +1,7 @@
 // Package recorder is the flight recorder: it always keeps the last messages, heads of
-// answers, words of processes and changes of state of every server, in memory, within
-// bounds. What is kept is masked when it is looked at, and not before, since most of it
-// never is.
+// answers, words of processes and changes of state of every server, and the last messages
+// of every agent, in memory, within bounds. What is kept is masked when it is looked at,
+// and not before, since most of it never is.
 package recorder
 
 import (
@@ -14,19 +14,19 @@ import (
 	"bouncer/internal/link"
 )
 
-// Bounds on what is kept: entries of one server, bytes of one entry, servers, and bytes in
-// all, above which only the beginnings of entries are kept.
+// Bounds on what is kept: entries of one subject, bytes of one entry, subjects, and bytes
+// in all, above which only the beginnings of entries are kept.
 const (
-	maxEntries = 192
-	maxText    = 2 << 10
-	maxServers = 500
-	maxBytes   = 48 << 20
-	shortText  = 256
+	maxEntries  = 192
+	maxText     = 2 << 10
+	maxSubjects = 500
+	maxBytes    = 48 << 20
+	shortText   = 256
 )
 
 // Entry is one thing that was heard.
 type Entry struct {
-	N      uint64 // counts what was heard of a server
+	N      uint64 // counts what was heard of a subject
 	At     time.Time
 	Line   uint64
 	What   link.Heard
@@ -38,16 +38,20 @@ type Entry struct {
 	Header http.Header
 }
 
-// Recorder keeps what is heard. It implements link.Tap, and is safe for concurrent use.
-// The zero value is ready.
+// Recorder keeps what is heard of its subjects: servers by their names, or agents by their
+// ids. It implements link.Tap, and is safe for concurrent use. The zero value is ready.
 type Recorder struct {
+	// Forgets has a subject too many take the place of the one that was silent longest. It
+	// is for subjects whose ears are asked for anew each time.
+	Forgets bool
+
 	bytes atomic.Int64
 
 	mu    sync.RWMutex // guards rings; never held while one is written
 	rings map[string]*ring
 }
 
-// ring keeps the last entries of one server. Each slot has a lock of its own, so that
+// ring keeps the last entries of one subject. Each slot has a lock of its own, so that
 // calls that go on at the same time do not wait for each other; the memory of an entry
 // that is overwritten is used again.
 type ring struct {
@@ -62,21 +66,68 @@ type slot struct {
 }
 
 // Of implements link.Tap.
-func (r *Recorder) Of(server string) link.Ear {
+func (r *Recorder) Of(subject string) link.Ear {
+	if one := r.of(subject); one != nil {
+		return one
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	one := r.rings[server]
-	if one == nil {
-		if len(r.rings) >= maxServers {
+	if one := r.rings[subject]; one != nil {
+		return one
+	}
+	if len(r.rings) >= maxSubjects {
+		if !r.Forgets {
 			return nil
 		}
-		if r.rings == nil {
-			r.rings = map[string]*ring{}
-		}
-		one = &ring{r: r}
-		r.rings[server] = one
+		r.forget()
 	}
+	if r.rings == nil {
+		r.rings = map[string]*ring{}
+	}
+	one := &ring{r: r}
+	r.rings[subject] = one
 	return one
+}
+
+func (r *Recorder) of(subject string) *ring {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.rings[subject]
+}
+
+// forget drops the ring that was silent longest. The caller holds the lock.
+func (r *Recorder) forget() {
+	oldest, at := "", time.Time{}
+	for subject, one := range r.rings {
+		if last := one.last(); oldest == "" || last.Before(at) {
+			oldest, at = subject, last
+		}
+	}
+	r.bytes.Add(-r.rings[oldest].size())
+	delete(r.rings, oldest)
+}
+
+// last is when something was heard last; zero for never.
+func (r *ring) last() time.Time {
+	next := r.next.Load()
+	if next == 0 {
+		return time.Time{}
+	}
+	s := &r.slots[(next-1)%maxEntries]
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.entry.At
+}
+
+// size is what the texts of a ring take, in bytes.
+func (r *ring) size() (sum int64) {
+	for i := range r.slots {
+		s := &r.slots[i]
+		s.mu.Lock()
+		sum += int64(cap(s.entry.Text))
+		s.mu.Unlock()
+	}
+	return sum
 }
 
 // take returns the slot of the next entry, locked.
@@ -88,7 +139,7 @@ func (r *ring) take() (*slot, uint64) {
 }
 
 // Frame implements link.Ear.
-func (r *ring) Frame(line uint64, what link.Heard, text []byte) {
+func (r *ring) Frame(line uint64, what link.Heard, text []byte, size int) {
 	limit := maxText
 	if r.r.bytes.Load() > maxBytes {
 		limit = shortText
@@ -99,7 +150,7 @@ func (r *ring) Frame(line uint64, what link.Heard, text []byte) {
 	before := cap(e.Text)
 	e.Text = append(e.Text[:0], text[:min(len(text), limit)]...)
 	grown := cap(e.Text) - before
-	e.N, e.At, e.Line, e.What, e.Size = n, now, line, what, len(text)
+	e.N, e.At, e.Line, e.What, e.Size = n, now, line, what, size
 	e.Method, e.Status, e.Took, e.Header = "", 0, 0, nil
 	s.mu.Unlock()
 	if grown != 0 {
@@ -127,11 +178,9 @@ func (r *ring) Answer(line uint64, method string, status int, header http.Header
 	s.entry = Entry{N: n, At: now, Line: line, Text: s.entry.Text[:0], Method: method, Status: status, Took: took, Header: kept}
 }
 
-// Since returns what was heard of a server from a number on, the oldest first.
-func (r *Recorder) Since(server string, from uint64) []Entry {
-	r.mu.RLock()
-	one := r.rings[server]
-	r.mu.RUnlock()
+// Since returns what was heard of a subject from a number on, the oldest first.
+func (r *Recorder) Since(subject string, from uint64) []Entry {
+	one := r.of(subject)
 	if one == nil {
 		return nil
 	}

@@ -59,11 +59,15 @@ func requests(t apitype.Tape) (list []asked) {
 	return list
 }
 
-// Replay sends the requests of a tape to the server as it is now, and compares the answers.
+// Replay sends the requests of a tape again, and compares the answers: those of a server's
+// tape to the server as it is now, those of an agent's to the service, as that agent.
 func (svc *Service) Replay(ctx context.Context, by team.Person, id string, in apitype.ReplayTape) (r apitype.Replayed, err error) {
 	t, err := svc.Get(id)
 	if err != nil {
 		return r, err
+	}
+	if t.Agent != "" {
+		return svc.replayAgent(ctx, by, t, in)
 	}
 	s, err := svc.Store.ServerByName(ctx, t.Server)
 	if err != nil {
@@ -235,7 +239,7 @@ func (svc *Service) Compare(one, other string) (r apitype.Replayed, err error) {
 	if err := errors.Join(err, err2); err != nil {
 		return r, err
 	}
-	r = apitype.Replayed{Tape: one, Server: a.Server, Differ: []apitype.TapeDifference{}}
+	r = apitype.Replayed{Tape: one, Server: a.Server, Agent: a.Agent, Differ: []apitype.TapeDifference{}}
 	left := requests(b)
 	for _, q := range requests(a) {
 		at := slices.IndexFunc(left, func(o asked) bool { return o.method == q.method && bytes.Equal(o.params, q.params) })

@@ -1,6 +1,7 @@
 // Package tape writes what the flight recorder keeps to the disk, as tapes: masked,
-// readable, bounded. A tape is shown as a conversation, exported in open formats, imported
-// on another machine, compared, and replayed against the server as it is now.
+// readable, bounded. A tape is of a server, or of an agent. It is shown as a conversation,
+// exported in open formats, imported on another machine, compared, and replayed against
+// what is now.
 package tape
 
 import (
@@ -18,11 +19,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/diagnose/inside"
 	"bouncer/internal/diagnose/recorder"
 	"bouncer/internal/link"
 	"bouncer/internal/store"
@@ -36,29 +39,103 @@ const (
 	maxWords = 300 // of a reason
 )
 
+// Of one agent there is a tape of trouble every so often; of others, some may wait.
+const (
+	troubleEvery = 10 * time.Minute
+	maxTroubles  = 32
+)
+
 // Format is the version of the format that tapes are written in.
 const Format = 1
 
 // Deps are what the service stands on.
 type Deps struct {
-	Dir      string // where tapes lie
-	Recorder *recorder.Recorder
+	Dir      string             // where tapes lie
+	Recorder *recorder.Recorder // of servers, by their names
+	Agents   *recorder.Recorder // of agents, by their ids
 	Masker   func() *mask.Masker
 	Store    *store.Store
 	Version  string
 	Log      *slog.Logger
 	// Dial opens another conversation with a server, which the caller closes.
 	Dial func(ctx context.Context, s team.Server) (link.Transport, error)
+	// Serve serves a request as an agent.
+	Serve inside.Serve
 }
 
-// Service keeps tapes. It is safe for concurrent use.
+// Service keeps tapes. It is safe for concurrent use; Start and Close frame its life.
 type Service struct {
 	Deps
+	troubles chan trouble
+	stop     context.CancelFunc
+	ended    chan struct{}
+
 	mu sync.Mutex // held while the directory is altered, so that its bounds hold
 }
 
+// trouble is why a tape of an agent is to be kept.
+type trouble struct{ agentID, why string }
+
 // New returns the service.
-func New(d Deps) *Service { return &Service{Deps: d} }
+func New(d Deps) *Service {
+	return &Service{Deps: d, troubles: make(chan trouble, maxTroubles), ended: make(chan struct{})}
+}
+
+// Start begins to keep tapes of agents that are in trouble.
+func (svc *Service) Start() {
+	ctx, stop := context.WithCancel(context.Background())
+	svc.stop = stop
+	go func() {
+		defer close(svc.ended)
+		kept := map[string]time.Time{}
+		for {
+			select {
+			case t := <-svc.troubles:
+				if now := time.Now(); now.Sub(kept[t.agentID]) >= troubleEvery {
+					if len(kept) > maxTapes {
+						clear(kept)
+					}
+					kept[t.agentID] = now
+					svc.keepTrouble(ctx, t)
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+}
+
+// Close ends that.
+func (svc *Service) Close() {
+	svc.stop()
+	<-svc.ended
+}
+
+// Trouble has a tape kept of an agent for which something went wrong. It does not block:
+// when there is too much trouble, some of it has no tape.
+func (svc *Service) Trouble(agentID, why string) {
+	select {
+	case svc.troubles <- trouble{agentID, why}:
+	default:
+	}
+}
+
+func (svc *Service) keepTrouble(ctx context.Context, t trouble) {
+	list, err := svc.Store.Agents(ctx, time.Now())
+	if err != nil {
+		svc.Log.Error("a tape of an agent could not be kept", "error", err)
+		return
+	}
+	for _, a := range list {
+		if a.ID != t.agentID {
+			continue
+		}
+		_, err := svc.Keep(ctx, team.Person{Name: "bouncer"}, apitype.KeepTape{Agent: a.Name, Reason: t.why})
+		if err != nil {
+			svc.Log.Error("a tape of an agent could not be kept", "agent", a.Name, "error", err)
+		}
+	}
+}
 
 var kinds = map[link.Heard]string{
 	link.Sent: "sent", link.Received: "received", link.Noise: "noise", link.Stderr: "stderr", link.State: "state", link.Broke: "broke",
@@ -70,6 +147,15 @@ func (svc *Service) Live(ctx context.Context, server string, from uint64) ([]api
 		return nil, store.Explain(err, "server", server)
 	}
 	return svc.entries(svc.Recorder.Since(server, from)), nil
+}
+
+// LiveAgent returns what the recorder has of an agent, from a number on.
+func (svc *Service) LiveAgent(ctx context.Context, agent string, from uint64) ([]apitype.TapeEntry, error) {
+	a, err := svc.Store.AgentByName(ctx, agent, time.Now())
+	if err != nil {
+		return nil, store.Explain(err, "agent", agent)
+	}
+	return svc.entries(svc.Agents.Since(a.ID, from)), nil
 }
 
 // maxLeftOut bounds what is left out at the end of a text that was cut, in bytes.
@@ -135,23 +221,39 @@ func methodOf(text []byte) (method, id string) {
 	return method, id
 }
 
-// Keep writes what was heard of a server to the disk.
+// heard returns what the recorder has of the server or the agent that is named.
+func (svc *Service) heard(ctx context.Context, in apitype.KeepTape) ([]apitype.TapeEntry, error) {
+	switch {
+	case in.Agent == "":
+		return svc.Live(ctx, in.Server, 0)
+	case in.Server != "":
+		return nil, &team.FieldError{Field: "agent", Why: "cannot be named together with a server: a tape is of one of them"}
+	}
+	return svc.LiveAgent(ctx, in.Agent, 0)
+}
+
+// Keep writes what was heard of a server, or of an agent, to the disk.
 func (svc *Service) Keep(ctx context.Context, by team.Person, in apitype.KeepTape) (apitype.TapeInfo, error) {
 	if len(in.Reason) > maxWords {
 		return apitype.TapeInfo{}, &team.FieldError{Field: "reason", Why: fmt.Sprintf("is longer than %d bytes", maxWords)}
 	}
-	list, err := svc.Live(ctx, in.Server, 0)
+	list, err := svc.heard(ctx, in)
 	if err != nil {
 		return apitype.TapeInfo{}, err
 	}
 	if len(list) == 0 {
-		return apitype.TapeInfo{}, &team.ConflictError{
+		why := &team.ConflictError{
 			Field: "server", Why: "nothing was heard of server " + in.Server + " since the service started",
 			Hint: "have it looked at: bouncer server check " + in.Server,
 		}
+		if in.Agent != "" {
+			why.Field, why.Why = "agent", "nothing was heard of agent "+in.Agent+" since the service started"
+			why.Hint = "see whether it is let in: bouncer why " + in.Agent
+		}
+		return apitype.TapeInfo{}, why
 	}
 	info := apitype.TapeInfo{
-		Tape: Format, ID: team.NewID(), Server: in.Server, Since: list[0].At, Until: list[len(list)-1].At, Reason: in.Reason, By: by.Name,
+		Tape: Format, ID: team.NewID(), Server: in.Server, Agent: in.Agent, Since: list[0].At, Until: list[len(list)-1].At, Reason: in.Reason, By: by.Name,
 		Bouncer: svc.Version, Entries: len(list),
 	}
 	return svc.write(info, list)
@@ -223,8 +325,8 @@ func (svc *Service) files() ([]fs.FileInfo, error) {
 	return list, nil
 }
 
-// List returns the tapes, the newest first; of one server where one is named.
-func (svc *Service) List(server string) ([]apitype.TapeInfo, error) {
+// List returns the tapes, the newest first; of one server or agent where one is named.
+func (svc *Service) List(server, agent string) ([]apitype.TapeInfo, error) {
 	files, err := svc.files()
 	if err != nil {
 		return nil, err
@@ -236,7 +338,7 @@ func (svc *Service) List(server string) ([]apitype.TapeInfo, error) {
 			svc.Log.Warn("a tape cannot be read", "file", f.Name(), "error", err)
 			continue
 		}
-		if server == "" || info.Server == server {
+		if (server == "" || info.Server == server) && (agent == "" || info.Agent == agent) {
 			info.Bytes = int(f.Size())
 			out = append(out, info)
 		}

@@ -8,10 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -23,6 +20,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/diagnose/inside"
 	"bouncer/internal/gate"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -32,7 +30,6 @@ import (
 const (
 	atOnce    = 16
 	waiting   = 64
-	maxAnswer = 32 << 20
 	maxEvents = 200
 )
 
@@ -40,9 +37,8 @@ const (
 type Deps struct {
 	Agents   *agents.Service
 	Registry *registry.Registry
-	// Serve serves a request as an agent, whose id it is given.
-	Serve   func(w http.ResponseWriter, r *http.Request, agentID string)
-	Version string
+	Serve    inside.Serve
+	Version  string
 }
 
 // Service has things tried. It is safe for concurrent use.
@@ -189,19 +185,18 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	if t.kind == tools.Tools {
 		out.Unfit = unfit(t.input, arguments)
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://bouncer.invalid/mcp", bytes.NewReader(raw))
+	answer, err := inside.Send(ctx, svc.Serve, a.ID, raw, inside.Stateless(t.method, t.exposed))
+	out.MS = answer.MS
 	if err != nil {
-		out.Error = "the request cannot be made: " + err.Error()
+		out.Error = err.Error()
 		return out
 	}
-	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set("Accept", "application/json, text/event-stream")
-	r.Header.Set(wire.HeaderVersion, wire.NewestStateless)
-	r.Header.Set(wire.HeaderMethod, t.method)
-	r.Header.Set(wire.HeaderName, wire.HeaderValue(t.exposed))
-	w := &answer{header: http.Header{}, began: time.Now()}
-	svc.Serve(w, r, a.ID)
-	w.read(&out)
+	for _, m := range answer.Messages {
+		message(&out, m)
+	}
+	if out.Result == nil && out.Error == "" && out.Asks == nil {
+		out.Error = inside.ErrBrokeOff.Error()
+	}
 	if out.OK && t.kind == tools.Tools && len(t.output) > 0 && string(t.output) != "null" {
 		out.Output = structured(t.output, out.Result)
 	}
@@ -223,101 +218,9 @@ func command(agent string, t subject, in apitype.Try) string {
 	return line
 }
 
-// answer takes what is answered, with the time of each part.
-type answer struct {
-	header http.Header
-	began  time.Time
-
-	mu     sync.Mutex // guards what follows
-	status int
-	body   []byte
-	marks  []mark // where parts begin, and when they came
-	over   bool
-}
-
-type mark struct {
-	at int
-	ms float64
-}
-
-// Header implements http.ResponseWriter.
-func (w *answer) Header() http.Header { return w.header }
-
-// WriteHeader implements http.ResponseWriter.
-func (w *answer) WriteHeader(status int) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.status == 0 {
-		w.status = status
-	}
-}
-
-// Write implements http.ResponseWriter.
-func (w *answer) Write(p []byte) (int, error) {
-	w.WriteHeader(http.StatusOK)
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(w.body)+len(p) > maxAnswer {
-		w.over = true
-		return len(p), nil
-	}
-	w.marks = append(w.marks, mark{len(w.body), since(w.began)})
-	w.body = append(w.body, p...)
-	return len(p), nil
-}
-
-// Flush implements http.Flusher.
-func (w *answer) Flush() {}
-
-// SetReadDeadline and SetWriteDeadline are there for http.ResponseController; what is
-// tried ends with its context.
-func (w *answer) SetReadDeadline(time.Time) error  { return nil }
-func (w *answer) SetWriteDeadline(time.Time) error { return nil }
-
-func since(t time.Time) float64 { return float64(time.Since(t).Microseconds()) / 1000 }
-
-// at is when the byte at a place came.
-func (w *answer) at(place int) float64 {
-	ms := 0.0
-	for _, m := range w.marks {
-		if m.at > place {
-			break
-		}
-		ms = m.ms
-	}
-	return ms
-}
-
-// read reads the messages of the answer.
-func (w *answer) read(out *apitype.Tried) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	out.MS = since(w.began)
-	if w.over {
-		out.Error = fmt.Sprintf("the answer is larger than %d MiB, and is not kept", maxAnswer>>20)
-		return
-	}
-	if !strings.HasPrefix(w.header.Get("Content-Type"), "text/event-stream") {
-		w.message(out, w.body, 0)
-		return
-	}
-	reader := wire.NewEventReader(bytes.NewReader(w.body), maxAnswer)
-	for {
-		event, err := reader.Next()
-		if err != nil {
-			break
-		}
-		if len(event.Data) > 0 {
-			w.message(out, bytes.Clone(event.Data), bytes.Index(w.body, event.Data))
-		}
-	}
-	if out.Result == nil && out.Error == "" && out.Asks == nil {
-		out.Error = "the answer broke off"
-	}
-}
-
 // message takes one message.
-func (w *answer) message(out *apitype.Tried, raw []byte, place int) {
+func message(out *apitype.Tried, one inside.Message) {
+	raw := one.Raw
 	var m struct {
 		Method string          `json:"method"`
 		Params json.RawMessage `json:"params"`
@@ -334,7 +237,7 @@ func (w *answer) message(out *apitype.Tried, raw []byte, place int) {
 	switch {
 	case m.Method != "":
 		if len(out.Events) < maxEvents {
-			out.Events = append(out.Events, apitype.TryEvent{MS: w.at(max(0, place)), Method: m.Method, Params: m.Params})
+			out.Events = append(out.Events, apitype.TryEvent{MS: one.MS, Method: m.Method, Params: m.Params})
 		}
 	case m.Error != nil:
 		out.Error, out.Code = m.Error.Message, m.Error.Code

@@ -28,6 +28,7 @@ type Session struct {
 	Info     []byte       // clientInfo, raw
 	Holder   gate.Holder  // for whom it is
 	Used     atomic.Int64 // last request, milliseconds since 1970
+	Line     uint64       // the number of the conversation in the flight recorder
 	// How is what was known of the last request besides who made it.
 	How    atomic.Pointer[rules.Circumstances]
 	Legacy *LegacyStream // set for the event-stream transport of 2024-11-05

@@ -16,7 +16,7 @@ import (
 
 func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
 	left := 0
-	set := NewSet(func(*Session) { left++ }, &gate.Book{})
+	set := NewSet(func(*Session, error) { left++ }, &gate.Book{})
 	p, quill := &snapshot.Pass{ID: "p", AgentID: "1"}, &snapshot.Agent{ID: "1", Owner: "marit"}
 	for range sessionLimits.Agent {
 		require.NoError(t, set.Open(&Session{}, p, quill, time.Now()))
@@ -63,7 +63,7 @@ func TestSessionsAreBoundedAndEndWithTheirCalls(t *testing.T) {
 func TestKeptStreamsAreBounded(t *testing.T) {
 	t.Parallel()
 	var book gate.Book
-	set := NewSet(func(*Session) {}, &book)
+	set := NewSet(func(*Session, error) {}, &book)
 	open := func(agent, owner string) *Session {
 		s := &Session{}
 		require.NoError(t, set.Open(s, &snapshot.Pass{ID: agent, AgentID: agent}, &snapshot.Agent{ID: agent, Owner: owner}, time.Now()))

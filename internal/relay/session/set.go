@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"bouncer/internal/gate"
+	"bouncer/internal/relay/tap"
 	"bouncer/internal/snapshot"
 )
 
@@ -14,7 +15,7 @@ import (
 type Set struct {
 	gate   *gate.Gate // hands out the sessions
 	budget *Budget    // of what is kept of their streams
-	onEnd  func(*Session)
+	onEnd  func(n *Session, why error)
 
 	resuming sync.Mutex // held while a session is opened again, so that it is opened once
 
@@ -29,7 +30,7 @@ var (
 )
 
 // NewSet returns an empty set; left is called once for each session that has ended.
-func NewSet(left func(*Session), book *gate.Book) *Set {
+func NewSet(left func(n *Session, why error), book *gate.Book) *Set {
 	return &Set{
 		gate: book.Open("sessions", sessionLimits), budget: NewBudget(book.Open("bytes of streams that can be resumed", replayLimits)),
 		byID: map[string]*Session{}, onEnd: left,
@@ -40,6 +41,9 @@ func NewSet(left func(*Session), book *gate.Book) *Set {
 func (s *Set) Open(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Time) error {
 	if n.Id == "" {
 		n.Id = NewID()
+	}
+	if n.Line == 0 {
+		n.Line = tap.Line()
 	}
 	n.AgentID, n.PassID, n.budget = p.AgentID, p.ID, s.budget
 	n.Holder = gate.Holder{Agent: a.ID, Person: a.Owner}
@@ -104,7 +108,7 @@ func (s *Set) End(n *Session, why error) {
 		s.budget.forget(t)
 	}
 	if first {
-		s.onEnd(n)
+		s.onEnd(n, why)
 	}
 }
 

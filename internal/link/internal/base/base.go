@@ -60,7 +60,7 @@ var lines atomic.Uint64
 // Heard tells whoever listens of a message or of words.
 func (l *Base) Heard(what link.Heard, text []byte) {
 	if l.ear != nil {
-		l.ear.Frame(l.line, what, text)
+		l.ear.Frame(l.line, what, text, len(text))
 	}
 }
 
