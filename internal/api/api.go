@@ -39,6 +39,7 @@ import (
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
+	"bouncer/internal/diagnose/example"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
 	"bouncer/internal/diagnose/tape"
@@ -113,6 +114,7 @@ type Services struct {
 	Incidents  *incident.Service
 	Why        *why.Service
 	Tries      *tryout.Service
+	Examples   *example.Service
 	Tapes      *tape.Service
 	Changes    *changes.Service
 	Secrets    *secrets.Service

@@ -36,7 +36,7 @@ func (a *API) table() []route {
 		checkupRoutes(a.s.Checkups),
 		a.incidentRoutes(a.s.Incidents, a.s.Servers),
 		whyRoutes(a.s.Why),
-		tryRoutes(a.s.Tries),
+		tryRoutes(a.s.Tries, a.s.Examples),
 		a.tapeRoutes(a.s.Tapes),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),

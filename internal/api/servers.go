@@ -9,6 +9,7 @@ import (
 	"bouncer/internal/core/tools"
 	"bouncer/internal/imports"
 	"bouncer/internal/servers"
+	"cmp"
 )
 
 // serverRoutes are the rows of the servers.
@@ -59,11 +60,13 @@ func serverActionRoutes(svc *servers.Service, imports *imports.Service) []route 
 	return []route{
 		{
 			method: get, path: "/api/servers/{name}/tools", id: "listTools", action: access.SeeServers,
-			summary: "The tools of one server",
+			summary: "The tools of one server, or what else it offers",
+			query:   []queryField{{"kind", "tools, prompts, resources or resourceTemplates; tools if left out"}},
 			out:     []apitype.ToolView{}, status: 200,
 			handle: func(c *call) (any, error) {
-				list, err := svc.Tools(c.Context(), c.name("name"))
-				return toolViews(c.name("name"), list, err)
+				kind := tools.Kind(cmp.Or(c.URL.Query().Get("kind"), string(tools.Tools)))
+				list, err := svc.Offered(c.Context(), c.name("name"), kind)
+				return toolViews(c.name("name"), kind, list, err)
 			},
 		},
 		{
@@ -129,7 +132,7 @@ func serverActionRoutes(svc *servers.Service, imports *imports.Service) []route 
 }
 
 // toolViews are tools as people are shown them.
-func toolViews(server string, list []tools.Tool, err error) (any, error) {
+func toolViews(server string, kind tools.Kind, list []tools.Tool, err error) (any, error) {
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +143,7 @@ func toolViews(server string, list []tools.Tool, err error) (any, error) {
 			out,
 			apitype.ToolView{
 				Name:        t.Name,
-				Exposed:     tools.Expose(server, t.Name, list),
+				Exposed:     tools.Exposed(server, kind, t.Name, list),
 				Title:       s.Title,
 				Description: s.Description,
 				ReadOnly:    s.ReadOnly,

@@ -19,6 +19,15 @@ func whyRoutes(svc *why.Service) []route {
 			},
 		},
 		{
+			method: get, path: "/api/people/{name}/why-not/{other}", id: "comparePeople", action: access.SeeAgents,
+			summary: "The first difference that matters between two people: works for one, and not for the other",
+			query:   []queryField{{"tool", "a tool, as SERVER/TOOL or by the name that agents see"}},
+			out:     apitype.WhyDiffers{}, status: 200,
+			handle: func(c *call) (any, error) {
+				return svc.DifferPeople(c.Context(), c.person, c.name("name"), c.name("other"), c.URL.Query().Get("tool"))
+			},
+		},
+		{
 			method: get, path: "/api/agents/{name}/why-not/{other}", id: "compareAgents", action: access.SeeAgents,
 			summary: "The first difference that matters between two agents: works for one, and not for the other",
 			query:   []queryField{{"tool", "a tool, as SERVER/TOOL or by the name that agents see"}},

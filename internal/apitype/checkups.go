@@ -31,7 +31,8 @@ type CheckupClient struct {
 
 // CheckupCall is a call that a checkup makes.
 type CheckupCall struct {
-	Tool      string          `json:"tool"`
+	Example   string          `json:"example,omitempty" doc:"an example that is kept of the server, instead of tool and arguments"`
+	Tool      string          `json:"tool,omitempty"`
 	Arguments json.RawMessage `json:"arguments,omitempty"`
 	Times     int             `json:"times,omitempty" doc:"how often; once if left out, at most 100 times"`
 }

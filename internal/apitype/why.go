@@ -15,15 +15,16 @@ type Why struct {
 
 // WhyStep is one step on the way.
 type WhyStep struct {
-	Name    string `json:"name" enum:"agent,pass,assistant,list,server,rule,budget,credential,calls"`
+	Name    string `json:"name" enum:"file,person,agent,pass,assistant,list,server,rule,budget,credential,calls"`
 	Outcome string `json:"outcome" enum:"ok,failed,unknown"`
 	Text    string `json:"text"`
 }
 
-// WhyDiffers compares two agents.
+// WhyDiffers compares two agents, or those of two people.
 type WhyDiffers struct {
-	One   Why      `json:"one"`
-	Other Why      `json:"other"`
-	First string   `json:"first" doc:"the first difference that matters, in words; empty when there is none"`
-	More  []string `json:"more" doc:"what else differs"`
+	People bool     `json:"people,omitempty" doc:"two people were compared, by the agent of each that was seen last"`
+	One    Why      `json:"one"`
+	Other  Why      `json:"other"`
+	First  string   `json:"first" doc:"the first difference that matters, in words; empty when there is none"`
+	More   []string `json:"more" doc:"what else differs"`
 }

@@ -8,6 +8,7 @@ import (
 	"bouncer/internal/api"
 	"bouncer/internal/control/notice"
 	"bouncer/internal/core/team"
+	"bouncer/internal/diagnose/example"
 	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/diagnose/monitor"
 	"bouncer/internal/diagnose/recorder"
@@ -57,13 +58,14 @@ func (svc *Service) diagnose(ctx context.Context, all *api.Services, heard taps,
 		}
 		told.Note(what, id)
 	}
+	all.Examples = example.New(svc.store, reg, svc.masks.Masker)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
 		Version: Version, Redirect: redirect, MessageLimit: svc.Settings.MessageLimit, Private: svc.Settings.Private,
-		Spawner: spawner, Incidents: all.Incidents, Tapes: all.Tapes,
+		Spawner: spawner, Incidents: all.Incidents, Tapes: all.Tapes, Examples: all.Examples,
 	})
 	all.Tries = tryout.New(tryout.Deps{Agents: all.Agents, Registry: reg, Version: Version, Serve: serve})
 	all.Why = why.New(why.Deps{
-		Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
+		Store: svc.store, Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
 	})
 	all.Tapes.Start()
 	all.Checkups.Start()

@@ -40,6 +40,7 @@ type checkupInput struct {
 	env, files              []string
 	patience                time.Duration
 	tool, arguments         string
+	example                 string
 	times                   int
 	clientSecret, refresh   string
 	header, ca              string
@@ -80,6 +81,7 @@ func (in *checkupInput) define(f *flag.FlagSet) {
 	f.Var(span.Value{To: &in.patience}, "patience", "how `long` each answer is waited for; 15s if left out, and 30s for a process to start")
 	f.StringVar(&in.tool, "call", "", "`tool` that is called at the end; without it, none is")
 	f.StringVar(&in.arguments, "arguments", "", "its arguments, as `JSON`")
+	f.StringVar(&in.example, "example", "", "make the call that is kept as this `example` of the server, at the end")
 	f.IntVar(&in.times, "times", 1, "how `often` it is called")
 }
 
@@ -140,12 +142,20 @@ func (t *task) checkupAsks(ctx context.Context, in *checkupInput) ([]apitype.Che
 	case in.apply && described:
 		return nil, &usageError{"--apply alters what is registered, and this is not", "leave --apply out"}
 	}
+	if in.example != "" && (described || in.all || in.tool != "") {
+		return nil, &usageError{
+			"--example is a call that is kept of one registered server", "as in: bouncer checkup sailings --example morning",
+		}
+	}
 	base := apitype.CheckupAsk{As: in.as, PatienceSeconds: int((in.patience + time.Second - 1).Seconds())}
 	if in.tool != "" {
 		if in.arguments != "" && !json.Valid([]byte(in.arguments)) {
 			return nil, &usageError{"--arguments is no JSON", `as in: --arguments '{"quay":"north"}'`}
 		}
 		base.Call = &apitype.CheckupCall{Tool: in.tool, Arguments: json.RawMessage(in.arguments), Times: in.times}
+	}
+	if in.example != "" {
+		base.Call = &apitype.CheckupCall{Example: in.example, Times: in.times}
 	}
 	if described {
 		target, err := t.described(in)

@@ -18,6 +18,7 @@ import (
 // tryInput is what the command line says of a trial.
 type tryInput struct {
 	as, server, kind, arguments, answers, state, save string
+	argument, example, keep                           string
 }
 
 func tryCommands() []command {
@@ -25,7 +26,8 @@ func tryCommands() []command {
 	return []command{{
 		noun: "tool", verb: "try", args: "TOOL", rest: "NAME=VALUE...", short: "Try a tool as an agent, without a model",
 		long: `A tool is named as SERVER/TOOL, or as agents see it; a prompt with --kind prompt, a
-resource by its URI with --kind resource --server SERVER.
+resource by its URI with --kind resource --server SERVER; what completes an argument of
+a prompt with --kind completion --argument NAME.
 Arguments follow after --, one each; their types are those of the tool's schema. Or they
 are given as JSON, or as a file: --arguments @FILE, and - for standard input.
 The call goes the way that the agent's would: its rules, budgets and holds are in force,
@@ -33,12 +35,16 @@ and it stands in the journal. When the server asks something back, --answers giv
 answers, with the --state that was shown.
 Exit codes: 0 there is a result, 1 there is an error, 2 it could not be tried.`,
 		example: "bouncer tool try sailings/sailing_status --as marit-quill -- sailing=SK-0700\n" +
-			"bouncer tool try order_fuel --as joss-quill --arguments '{\"litres\":500}'",
+			"bouncer tool try order_fuel --as joss-quill --arguments '{\"litres\":500}'\n" +
+			"bouncer tool try sailings/sailing_status --as marit-quill --keep morning -- sailing=SK-0700",
 		flags: func(f *flag.FlagSet) {
 			in = tryInput{}
 			f.StringVar(&in.as, "as", "", "the `agent`; may be left out when there is one only that is yours")
 			f.StringVar(&in.server, "server", "", "the `server` of a tool that is given by its own name, or of a resource")
-			f.StringVar(&in.kind, "kind", "tool", "`what` it is: tool, prompt or resource")
+			f.StringVar(&in.kind, "kind", "tool", "`what` it is: tool, prompt, resource or completion")
+			f.StringVar(&in.argument, "argument", "", "of a completion: the `argument` of the prompt whose value is completed")
+			f.StringVar(&in.example, "example", "", "with the arguments of this `example` of the server")
+			f.StringVar(&in.keep, "keep", "", "keep the call as an example with this `name`, if there is a result")
 			f.StringVar(&in.arguments, "arguments", "", "arguments as `JSON`, @FILE or - for standard input")
 			f.StringVar(&in.answers, "answers", "", "answers to the questions of the round before, as `JSON` by their names, or @FILE")
 			f.StringVar(&in.state, "state", "", "`state` of the round before")
@@ -49,7 +55,7 @@ Exit codes: 0 there is a result, 1 there is an error, 2 it could not be tried.`,
 }
 
 func (t *task) try(ctx context.Context, in *tryInput) error {
-	ask := apitype.Try{Agent: in.as, Server: in.server, Kind: in.kind, Name: t.args[0], State: in.state}
+	ask := apitype.Try{Agent: in.as, Server: in.server, Kind: in.kind, Name: t.args[0], State: in.state, Argument: in.argument}
 	if server, tool, ok := strings.Cut(t.args[0], "/"); ok && in.kind != "resource" && in.server == "" {
 		ask.Server, ask.Name = server, tool
 	}
@@ -73,6 +79,11 @@ func (t *task) try(ctx context.Context, in *tryInput) error {
 			return couldNot(err)
 		}
 	}
+	if in.example != "" {
+		if ask.Arguments, err = t.exampleArguments(ctx, ask, in.example); err != nil {
+			return couldNot(err)
+		}
+	}
 	var out apitype.Tried
 	if err := t.client.Do(ctx, http.MethodPost, "/api/tries", ask, &out); err != nil {
 		return couldNot(err)
@@ -87,7 +98,10 @@ func (t *task) try(ctx context.Context, in *tryInput) error {
 	if !out.OK {
 		return &failure{exitFindings, "", ""}
 	}
-	return nil
+	if in.keep == "" {
+		return nil
+	}
+	return t.keepExample(ctx, out, ask, in.keep)
 }
 
 // onlyAgent is the one agent that the person may speak for.
@@ -234,7 +248,7 @@ func (t *task) showTried(out apitype.Tried, save string) error {
 		fmt.Fprintf(t.Out, ": %s\n", out.Error)
 	case out.Asks != nil:
 		fmt.Fprintf(t.Out, "%8.1f ms  the server asks something first:\n%s\n", out.MS, prettyJSON(out.Asks))
-		fmt.Fprintf(t.Out, "answer with: %s --answers '{\"NAME\":{\"action\":\"accept\",\"content\":{}}}' --state '%s'\n", out.Command,
+		fmt.Fprintf(t.Out, "answer with: %s --answers '%s' --state '%s'\n", out.Command, strings.ReplaceAll(string(out.Draft), "'", `'\''`),
 			out.State)
 	default:
 		word := "result"

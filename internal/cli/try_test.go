@@ -2,6 +2,8 @@ package cli
 
 import (
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -73,4 +75,41 @@ func TestTryingAndWhy(t *testing.T) {
 	code, _, errs := d.run(t.Context(), "", "why", "marit-quill", "find_salings")
 	assert.Equal(t, exitCouldNot, code)
 	assert.Contains(t, errs, "find_sailings")
+}
+
+// Why looks at the assistant's file on this machine too, and compares people by the agents
+// that they have.
+func TestWhyOfFilesAndPeople(t *testing.T) {
+	t.Parallel()
+	d := sit(t)
+	d.w.Register("sailings", testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), ferries.SailingsToken)
+	d.w.Person("joss", "Joss Quayle", team.Member)
+	d.w.Must("POST", "/api/agents", testkit.Obj{"name": "marit-quill", "owner": "marit"}, nil)
+	d.w.Rule("admit", "marit-quill", "sailings", "*")
+	const tool = "sailings/find_sailings"
+	out := d.ok("", "why", "marit", tool, "--not", "joss", "--people")
+	assert.Contains(t, out, "joss has none")
+	d.w.Must("POST", "/api/agents", testkit.Obj{"name": "joss-quill", "owner": "joss"}, nil)
+	out = d.ok("", "why", "marit", tool, "--not", "joss", "--people")
+	assert.Contains(t, out, "compared by marit-quill and joss-quill")
+	assert.Contains(t, out, "the first difference: rule: ")
+	for _, wrong := range [][]string{{"why", "marit", "--people"}, {"why", "marit", "--not", "nobody", "--people"}} {
+		code, _, errs := d.run(t.Context(), "", wrong...)
+		assert.Equal(t, exitCouldNot, code, "%v: %s", wrong, errs)
+	}
+
+	path := filepath.Join(d.dir, "quill.json")
+	require.NoError(t, os.WriteFile(path, []byte(`{"theme": 1}`), 0o600))
+	d.ok("", "enrol", "night-watch", "--create", "--config", path, "--yes")
+	out = why(d, "night-watch")
+	assert.Contains(t, out, path+" is in order")
+	require.NoError(t, os.WriteFile(path, []byte(`{"theme": `), 0o600))
+	assert.Contains(t, why(d, "night-watch"), "assistant.file-malformed")
+	require.NoError(t, os.WriteFile(path, []byte(`{"theme": 1}`), 0o600))
+	assert.Contains(t, why(d, "night-watch"), "assistant.entry-missing")
+}
+
+func why(d *desk, agent string) string {
+	_, out, _ := d.run(d.t.Context(), "", "why", agent)
+	return out
 }

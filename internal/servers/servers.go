@@ -6,6 +6,7 @@ package servers
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -96,6 +97,25 @@ func (svc *Service) Tools(ctx context.Context, name string) ([]tools.Tool, error
 		return c.Status().Offer.Lists[tools.Tools], nil
 	}
 	return svc.store.Edition(ctx, s.ID)
+}
+
+// Offered returns what a server offers of one kind. Of a server that is not reached, only
+// the tools of its last edition are known.
+func (svc *Service) Offered(ctx context.Context, name string, kind tools.Kind) ([]tools.Tool, error) {
+	if kind == tools.Tools {
+		return svc.Tools(ctx, name)
+	}
+	if !slices.Contains(tools.Kinds, kind) {
+		return nil, &team.FieldError{Field: "kind", Why: "must be tools, prompts, resources or resourceTemplates"}
+	}
+	s, err := svc.store.ServerByName(ctx, name)
+	if err != nil {
+		return nil, store.Explain(err, "server", name)
+	}
+	if c, _ := svc.pool.Best(s.ID); c != nil {
+		return c.Status().Offer.Lists[kind], nil
+	}
+	return nil, nil
 }
 
 // Editions returns the recorded states of a server's tool list, newest first,

@@ -97,7 +97,7 @@ func (w *Snapshot) reach(a *Agent, mine *rules.Bound, varies bool) *Reach {
 					if !n.Admitted() {
 						continue
 					}
-					n.Exposed = expose(kind, s, t.Name)
+					n.Exposed = s.Exposes(kind, t.Name)
 					here[kind] = append(here[kind], n)
 				}
 				all[kind] = append(all[kind], here[kind]...)
@@ -219,16 +219,9 @@ type List struct {
 // for a second page, so it is large.
 const pageSize = 2000
 
-func expose(kind tools.Kind, s *Server, name string) string {
-	if kind == tools.Resources || kind == tools.Templates {
-		return tools.ExposeURI(s.Name, name)
-	}
-	return s.Exposes(kind, name)
-}
-
-// Exposes is the name on /mcp of a tool or a prompt of the server.
+// Exposes is the name on /mcp of something that the server offers.
 func (s *Server) Exposes(kind tools.Kind, name string) string {
-	return tools.Expose(s.Name, name, s.Offer.Lists[kind])
+	return tools.Exposed(s.Name, kind, name, s.Offer.Lists[kind])
 }
 
 func newCatalog(one *Server, targets map[tools.Kind][]*Target) *Catalog {

@@ -1661,6 +1661,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/servers/{name}/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The calls that are kept as examples of a server's tools */
+        get: operations["listExamples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/servers/{name}/examples/{example}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a call as an example, in the place of one of the same name
+         * @description For the roles an admin or a maintainer.
+         */
+        put: operations["keepExample"];
+        post?: never;
+        /**
+         * Remove an example
+         * @description For the roles an admin or a maintainer.
+         */
+        delete: operations["removeExample"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/servers/{name}/heard": {
         parameters: {
             query?: never;
@@ -1810,7 +1851,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The tools of one server */
+        /** The tools of one server, or what else it offers */
         get: operations["listTools"];
         put?: never;
         post?: never;
@@ -2554,9 +2595,11 @@ export interface components {
         };
         CheckupCall: {
             arguments?: unknown;
+            /** @description an example that is kept of the server, instead of tool and arguments */
+            example?: string;
             /** @description how often; once if left out, at most 100 times */
             times?: number;
-            tool: string;
+            tool?: string;
         };
         CheckupClient: {
             id: string;
@@ -2735,6 +2778,17 @@ export interface components {
             server?: string;
             /** @description glob over the server's own tool names */
             tool?: string;
+        };
+        Example: {
+            arguments: unknown;
+            /** Format: date-time */
+            at: string;
+            /** @description who kept it */
+            by: string;
+            name: string;
+            server: string;
+            /** @description the server's own name */
+            tool: string;
         };
         ExplainQuery: {
             agent: string;
@@ -3118,6 +3172,11 @@ export interface components {
             since?: string;
             /** @description why calls cannot be recorded */
             why?: string;
+        };
+        KeepExample: {
+            arguments?: unknown;
+            /** @description the server's own name */
+            tool: string;
         };
         KeepTape: {
             /** @description instead of a server */
@@ -4677,6 +4736,8 @@ export interface components {
             code?: number;
             /** @description the same on the command line */
             command: string;
+            /** @description an answer to each question, to begin with */
+            draft?: unknown;
             /** @description as the agent is told it */
             error?: string;
             /** @description what came before the answer: progress and log messages */
@@ -4701,12 +4762,14 @@ export interface components {
             agent: string;
             /** @description answers to the questions of the round before, by their names */
             answers?: unknown;
+            /** @description of a completion: the argument whose value is completed; its beginning is among the arguments, with those that are known already */
+            argument?: string;
             arguments?: unknown;
             /**
-             * @description tool if left out
+             * @description tool if left out; a completion is of an argument of a prompt, or of a variable of a resource template
              * @enum {string}
              */
-            kind?: "tool" | "prompt" | "resource";
+            kind?: "tool" | "prompt" | "resource" | "completion";
             /** @description the server's own name of a tool or prompt, or the one that agents see; the URI of a resource */
             name: string;
             /** @description can be left out when name is one that agents see */
@@ -8227,6 +8290,103 @@ export interface operations {
             };
         };
     };
+    listExamples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The calls that are kept as examples of a server's tools */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Example"][];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keepExample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                example: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepExample"];
+            };
+        };
+        responses: {
+            /** @description Keep a call as an example, in the place of one of the same name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Example"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeExample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                example: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     heard: {
         parameters: {
             query?: {
@@ -8524,7 +8684,10 @@ export interface operations {
     };
     listTools: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description tools, prompts, resources or resourceTemplates; tools if left out */
+                kind?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -8533,7 +8696,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The tools of one server */
+            /** @description The tools of one server, or what else it offers */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -32,6 +32,7 @@ import type {
   DocumentInfo,
   DocumentSource,
   Edition,
+  Example,
   Explained,
   ExplainQuery,
   HeldCall,
@@ -45,6 +46,7 @@ import type {
   IssuedPass,
   Joining,
   JournalState,
+  KeepExample,
   KeySet,
   Label,
   LabelPatch,
@@ -127,6 +129,14 @@ export const people = () => request<Person[]>('GET', '/api/people')
 export const servers = () => request<Server[]>('GET', '/api/servers')
 export const server = (name: string) => request<Server>('GET', `/api/servers/${seg(name)}`)
 export const tools = (name: string) => request<Tool[]>('GET', `/api/servers/${seg(name)}/tools`)
+/** What a server offers of one kind. */
+export const offered = (name: string, kind: 'tools' | 'prompts' | 'resources' | 'resourceTemplates') =>
+  request<Tool[]>('GET', `/api/servers/${seg(name)}/tools?kind=${kind}`)
+export const examples = (server: string) => request<Example[]>('GET', `/api/servers/${seg(server)}/examples`)
+export const keepExample = (server: string, name: string, body: KeepExample) =>
+  request<Example>('PUT', `/api/servers/${seg(server)}/examples/${seg(name)}`, body)
+export const removeExample = (server: string, name: string) =>
+  request<undefined>('DELETE', `/api/servers/${seg(server)}/examples/${seg(name)}`)
 export const editions = (name: string) => request<Edition[]>('GET', `/api/servers/${seg(name)}/editions`)
 export const operations = (name: string) => request<DocumentInfo>('GET', `/api/servers/${seg(name)}/operations`)
 export const readDocument = (source: DocumentSource) => request<DocumentInfo>('POST', '/api/documents', source)

@@ -1,15 +1,17 @@
 <script setup lang="ts">
-import { ElButton, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import ExamplePicker from '../parts/ExamplePicker.vue'
 import SchemaField from '../parts/SchemaField.vue'
 import TriedResult from '../parts/TriedResult.vue'
 import { useAction, useResource } from '../use/resource'
-import { initial, pruned, type Schema } from '../use/schemaform'
+import { initial, pruned } from '../use/schemaform'
+import { expanded, kindNames, schemaOf, variablesOf, type TryKind } from '../use/tryform'
 
-/** Trying a tool as an agent, without a model. */
+/** Trying a tool, a prompt, a resource or a completion as an agent, without a model. */
 const route = useRoute()
 const agents = useResource(() => api.agents())
 const servers = useResource(() => api.servers())
@@ -20,18 +22,44 @@ onMounted(() => {
 const agent = ref(String(route.query.agent ?? ''))
 const server = ref(String(route.query.server ?? ''))
 const tool = ref(String(route.query.tool ?? ''))
-const tools = useResource(() => api.tools(server.value))
+const kind = ref<TryKind>('tool')
+const argument = ref('')
+async function listed(): Promise<api.Tool[]> {
+  const of = (what: 'tools' | 'prompts' | 'resources' | 'resourceTemplates') => api.offered(server.value, what)
+  switch (kind.value) {
+    case 'prompt':
+      return of('prompts')
+    case 'resource':
+      return (await Promise.all([of('resources'), of('resourceTemplates')])).flat()
+    case 'completion':
+      return (await Promise.all([of('prompts'), of('resourceTemplates')])).flat()
+    default:
+      return of('tools')
+  }
+}
+const tools = useResource(listed)
 watch(
-  server,
-  (name) => {
-    if (name) void tools.load()
+  [server, kind],
+  () => {
+    if (server.value) void tools.load()
   },
   { immediate: true },
 )
 const one = computed(() => tools.data.value?.find((t) => t.name === tool.value))
-const schema = computed(() => (one.value?.schema.inputSchema ?? { type: 'object', properties: {} }) as Schema)
+const schema = computed(() => schemaOf(kind.value, one.value))
+const names = computed(() => Object.keys(schema.value.properties ?? {}))
 const value = ref<unknown>({})
-watch([one], () => (value.value = initial(schema.value, schema.value) ?? {}), { immediate: true })
+/** What the form begins with as soon as it is there. */
+const filling = ref<unknown>()
+watch(
+  [one],
+  () => {
+    value.value = filling.value ?? initial(schema.value, schema.value) ?? {}
+    filling.value = undefined
+    argument.value = names.value[0] ?? ''
+  },
+  { immediate: true },
+)
 
 interface Past {
   at: Date
@@ -47,18 +75,47 @@ async function run(ask: api.Try) {
   shown.value = { at: new Date(), ask, tried }
   history.value = [shown.value, ...history.value].slice(0, 20)
 }
-const go = () => run({ agent: agent.value, server: server.value, name: tool.value, arguments: pruned(value.value) })
+function go() {
+  const ask: api.Try = { agent: agent.value, server: server.value, name: tool.value, kind: kind.value, arguments: pruned(value.value) }
+  if (kind.value === 'completion') ask.argument = argument.value
+  if (kind.value === 'resource') {
+    ask.name = variablesOf(tool.value).length ? expanded(tool.value, value.value as Record<string, unknown>) : tool.value
+    delete ask.arguments
+  }
+  return run(ask)
+}
 function edit(p: Past) {
   agent.value = p.ask.agent
   server.value = p.ask.server ?? ''
+  kind.value = p.ask.kind ?? 'tool'
+  const again: unknown = JSON.parse(JSON.stringify(p.ask.arguments ?? {}))
+  if (one.value?.name === p.ask.name) value.value = again
+  else filling.value = again
   tool.value = p.ask.name
-  value.value = JSON.parse(JSON.stringify(p.ask.arguments ?? {}))
   shown.value = p
 }
 function pickServer(name: string) {
   server.value = name
   tool.value = ''
 }
+function pickKind(what: TryKind) {
+  kind.value = what
+  tool.value = ''
+}
+function fill(e: api.Example) {
+  if (one.value?.name === e.tool) {
+    value.value = e.arguments
+    return
+  }
+  filling.value = e.arguments
+  tool.value = e.tool
+}
+const kept = computed(() => {
+  const p = shown.value
+  return p?.tried.ok && (p.ask.kind ?? 'tool') === 'tool'
+    ? { server: p.tried.server, tool: p.tried.name, arguments: p.ask.arguments }
+    : undefined
+})
 const ready = computed(() => agent.value && server.value && tool.value)
 const missing = computed(() => agents.data.value?.length === 0 || servers.data.value?.length === 0)
 </script>
@@ -83,20 +140,39 @@ const missing = computed(() => agents.data.value?.length === 0 || servers.data.v
         <ElSelect :model-value="server" filterable placeholder="Server" aria-label="Server" @update:model-value="pickServer">
           <ElOption v-for="s in servers.data.value ?? []" :key="s.name" :value="s.name" :label="s.name" />
         </ElSelect>
-        <ElSelect v-model="tool" filterable placeholder="Tool" aria-label="Tool" :disabled="!server">
+        <ElSelect :model-value="kind" aria-label="What it is" class="what" @update:model-value="pickKind">
+          <ElOption v-for="(label, k) in kindNames" :key="k" :value="k" :label="label" />
+        </ElSelect>
+        <ElSelect v-model="tool" filterable :placeholder="kindNames[kind]" :aria-label="kindNames[kind]" :disabled="!server">
           <ElOption v-for="t in tools.data.value ?? []" :key="t.name" :value="t.name" :label="t.name" />
         </ElSelect>
       </div>
+      <ExamplePicker v-if="server && kind === 'tool'" :server="server" :keeps="kept" @chosen="fill" />
       <ErrorNote v-if="tools.error.value" :error="tools.error.value" :retry="tools.load" />
       <p v-if="one" class="soft">{{ one.description }}</p>
       <form v-if="one" @submit.prevent="go">
-        <SchemaField :key="server + tool" v-model="value" :schema="schema" :root="schema" name="" />
+        <p v-if="kind === 'completion' && names.length" class="row">
+          <label
+            >completed is
+            <ElSelect v-model="argument" aria-label="Argument that is completed">
+              <ElOption v-for="n in names" :key="n" :value="n" :label="n" /> </ElSelect
+          ></label>
+        </p>
+        <SchemaField :key="server + kind + tool" v-model="value" :schema="schema" :root="schema" name="" />
         <div class="row">
           <ElButton type="primary" native-type="submit" :loading="trying.busy.value" :disabled="!ready">Try it</ElButton>
           <span v-if="one.destructive" class="warn">Its server says that it is destructive: it is carried out.</span>
         </div>
       </form>
-      <p v-else class="soft">Choose an agent, a server and a tool.</p>
+      <p v-else-if="server && tools.data.value?.length === 0" class="soft">
+        Server {{ server }} offers nothing of this kind.
+        <template v-if="kind === 'resource'"
+          >A resource that is not listed can be read by its URI:
+          <ElInput v-model="tool" placeholder="URI" aria-label="URI of the resource" />
+          <ElButton v-if="ready" type="primary" @click="go">Read it</ElButton>
+        </template>
+      </p>
+      <p v-else class="soft">Choose an agent, a server and what is tried.</p>
       <ErrorNote v-if="trying.failure.value" :error="trying.failure.value" />
     </section>
     <section class="sheet pad" aria-label="What came of it">
@@ -129,6 +205,9 @@ const missing = computed(() => agents.data.value?.length === 0 || servers.data.v
   gap: 8px;
   align-items: center;
   margin-bottom: 10px;
+}
+.what {
+  flex: 0 0 120px;
 }
 .past {
   margin: 0;

@@ -21,10 +21,7 @@ const source = (p: Part) => `data:${p.mimeType};base64,${p.data}`
 const answers = ref('')
 watch(
   () => props.tried.asks,
-  (asks) => {
-    const names = Object.keys((asks ?? {}) as Record<string, unknown>)
-    answers.value = pretty(Object.fromEntries(names.map((n) => [n, { action: 'accept', content: {} }])))
-  },
+  () => (answers.value = pretty(props.tried.draft ?? {})),
   { immediate: true },
 )
 const readable = computed(() => {
@@ -66,6 +63,7 @@ const readable = computed(() => {
   </template>
   <template v-if="tried.asks">
     <pre class="body" tabindex="0">{{ pretty(tried.asks) }}</pre>
+    <p class="soft">Answer in the place of the assistant, its model and its user; what is there is only a beginning.</p>
     <ElInput v-model="answers" type="textarea" :rows="6" aria-label="Answers, as JSON" />
     <ElButton class="gap" type="primary" :disabled="readable === undefined" @click="emit('answer', readable)">Answer</ElButton>
   </template>

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/configfile"
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/dialect"
 	"bouncer/internal/core/looks"
 	"bouncer/internal/core/paste"
@@ -41,6 +42,20 @@ type Problem struct {
 	Fix   string `json:"fix"`
 	// Mended is the text of a malformed file that can be read, where that is plain.
 	Mended string `json:"mended,omitempty"`
+}
+
+// stands are the problems that keep an assistant from working, with their causes.
+var stands = map[string]diagnosis.Cause{
+	FileMissing: diagnosis.EntryMissing, FileMalformed: diagnosis.FileMalformed, EntryMissing: diagnosis.EntryMissing,
+	EntryElse: diagnosis.EntryElsewhere, EntryStale: diagnosis.EntryStale, EntryOff: diagnosis.EntryStale,
+	EntryShadowed: diagnosis.EntryStale, PassRevoked: diagnosis.OldPass, PassEnded: diagnosis.OldPass, PassMissing: diagnosis.OldPass,
+}
+
+// Stands returns the cause of a problem that keeps the assistant from working; ok is false
+// for one that does not.
+func (p Problem) Stands() (cause diagnosis.Cause, ok bool) {
+	cause, ok = stands[p.Cause]
+	return cause, ok
 }
 
 // Facts are what the service knows.

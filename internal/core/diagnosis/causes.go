@@ -71,6 +71,10 @@ const (
 	OldList           Cause = "assistant.has-not-fetched-the-new-list"
 	TooManyTools      Cause = "assistant.offered-more-tools-than-it-can-hold"
 	GaveUp            Cause = "assistant.gave-up"
+	FileMalformed     Cause = "assistant.file-malformed"
+	EntryMissing      Cause = "assistant.entry-missing"
+	EntryElsewhere    Cause = "assistant.entry-under-another-key"
+	EntryStale        Cause = "assistant.entry-stale"
 )
 
 // Who has to act.
@@ -253,6 +257,10 @@ var catalog = []Known{
 	{RuleRefuses, "a rule refuses it", Registrar},
 	{HeldUndecided, "a call was held, and nobody decided in time", Registrar},
 	{BudgetSpent, "a budget is spent", AgentOwner},
+	{FileMalformed, "the assistant's file cannot be read", AgentOwner},
+	{EntryMissing, "Bouncer's entry is not in the assistant's file", AgentOwner},
+	{EntryElsewhere, "Bouncer's entry stands under a key that the assistant does not read", AgentOwner},
+	{EntryStale, "Bouncer's entry is of another address, is switched off, or another one wins", AgentOwner},
 	{NeverConnected, "the assistant never came in", AgentOwner},
 	{OldPass, "the assistant shows an old pass", AgentOwner},
 	{OldList, "the assistant has an old list of tools", AgentOwner},

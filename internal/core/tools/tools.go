@@ -265,6 +265,14 @@ const uriPrefix = "bouncer:"
 // resource of several servers. It maps back exactly.
 func ExposeURI(server, uri string) string { return uriPrefix + server + "/" + uri }
 
+// Exposed is the name under which something of a server is offered on /mcp.
+func Exposed(server string, kind Kind, name string, siblings []Tool) string {
+	if kind == Resources || kind == Templates {
+		return ExposeURI(server, name)
+	}
+	return Expose(server, name, siblings)
+}
+
 // ReadURI takes an exposed URI apart.
 func ReadURI(exposed string) (server, uri string, ok bool) {
 	rest, ok := strings.CutPrefix(exposed, uriPrefix)

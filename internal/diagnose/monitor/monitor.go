@@ -58,6 +58,13 @@ type Options struct {
 	Incidents Incidents
 	// Tapes keeps what went before a failure.
 	Tapes Tapes
+	// Examples are calls that are kept.
+	Examples Examples
+}
+
+// Examples finds a call that is kept as an example of a server.
+type Examples interface {
+	Get(ctx context.Context, server, name string) (team.Example, error)
 }
 
 // Incidents keeps how servers did. It is called by one goroutine at a time for a server.
@@ -167,7 +174,10 @@ func (svc *Service) target(ctx context.Context, by team.Person, in apitype.Check
 	}
 	if in.Server != "" {
 		t, err := svc.registered(ctx, by, in)
-		t.Call = call(in.Call)
+		if err != nil {
+			return t, err
+		}
+		t.Call, err = svc.exampled(ctx, in)
 		return t, err
 	}
 	t, err := checkup.Describe(*in.Target)
@@ -181,6 +191,20 @@ func (svc *Service) target(ctx context.Context, by team.Person, in apitype.Check
 	}
 	t.Call = call(in.Call)
 	return t, nil
+}
+
+// exampled is the call that is asked for; an example that is named takes its place.
+func (svc *Service) exampled(ctx context.Context, in apitype.CheckupAsk) (*checkup.Call, error) {
+	out := call(in.Call)
+	if out == nil || in.Call.Example == "" {
+		return out, nil
+	}
+	if out.Tool != "" {
+		return nil, &team.FieldError{Field: "example", Why: "cannot be given together with a tool"}
+	}
+	v, err := svc.o.Examples.Get(ctx, in.Server, in.Call.Example)
+	out.Tool, out.Arguments = v.Tool, v.Arguments
+	return out, err
 }
 
 func call(c *apitype.CheckupCall) *checkup.Call {

@@ -5,6 +5,7 @@ package tryout
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -80,7 +81,7 @@ func (svc *Service) Run(ctx context.Context, by team.Person, in apitype.Try) (ap
 	if err := svc.Registry.Write(ctx, change, func(*store.Tx) error { return nil }); err != nil {
 		return apitype.Tried{}, err
 	}
-	return svc.send(ctx, a, t, in), nil
+	return svc.send(ctx, a, t, in)
 }
 
 // subject is what is tried, as the agent is offered it.
@@ -92,22 +93,29 @@ type subject struct {
 	input, output json.RawMessage
 }
 
+// methods are how each kind is asked for: where it is found, with which method, and which
+// member of the params names it.
 var methods = map[string]struct {
-	kind        tools.Kind
+	kinds       []tools.Kind
 	method, key string
 }{
-	"": {tools.Tools, "tools/call", "name"}, "tool": {tools.Tools, "tools/call", "name"},
-	"prompt": {tools.Prompts, "prompts/get", "name"}, "resource": {tools.Resources, "resources/read", "uri"},
+	"tool":       {[]tools.Kind{tools.Tools}, "tools/call", "name"},
+	"prompt":     {[]tools.Kind{tools.Prompts}, "prompts/get", "name"},
+	"resource":   {[]tools.Kind{tools.Resources}, "resources/read", "uri"},
+	"completion": {[]tools.Kind{tools.Prompts, tools.Templates}, "completion/complete", "ref"},
 }
 
 // find finds what is tried among what servers offer, whether it is within reach or not:
 // what is not is refused on the way, with the words that the agent would be told.
 func (svc *Service) find(a team.Agent, in apitype.Try) (t subject, err error) {
-	m, ok := methods[in.Kind]
+	m, ok := methods[cmp.Or(in.Kind, "tool")]
 	if !ok {
-		return t, &team.FieldError{Field: "kind", Why: "must be tool, prompt or resource"}
+		return t, &team.FieldError{Field: "kind", Why: "must be tool, prompt, resource or completion"}
 	}
-	t.kind, t.method, t.key = m.kind, m.method, m.key
+	if m.key == "ref" && in.Argument == "" {
+		return t, &team.FieldError{Field: "argument", Why: "is missing: the one whose value is to be completed"}
+	}
+	t.kind, t.method, t.key = m.kinds[0], m.method, m.key
 	now := svc.Registry.Current()
 	known := now.Agents[a.ID]
 	if known == nil {
@@ -120,18 +128,20 @@ func (svc *Service) find(a team.Agent, in apitype.Try) (t subject, err error) {
 			continue
 		}
 		s = s.For(known)
-		for _, tool := range s.Offer.Lists[t.kind] {
-			exposed := s.Exposes(t.kind, tool.Name)
-			names = append(names, tool.Name, exposed)
-			if exposed != in.Name && tool.Name != in.Name {
-				continue
+		for _, kind := range m.kinds {
+			for _, tool := range s.Offer.Lists[kind] {
+				exposed := s.Exposes(kind, tool.Name)
+				names = append(names, tool.Name, exposed)
+				if exposed != in.Name && tool.Name != in.Name {
+					continue
+				}
+				t.kind, t.server, t.name, t.exposed = kind, s.Name, tool.Name, exposed
+				t.input, t.output = tool.Member("inputSchema"), tool.Member("outputSchema")
+				if exposed == in.Name || in.Server != "" {
+					return t, nil
+				}
+				own, where = t, append(where, s.Name)
 			}
-			t.server, t.name, t.exposed = s.Name, tool.Name, exposed
-			t.input, t.output = tool.Member("inputSchema"), tool.Member("outputSchema")
-			if exposed == in.Name || in.Server != "" {
-				return t, nil
-			}
-			own, where = t, append(where, s.Name)
 		}
 	}
 	switch {
@@ -152,15 +162,41 @@ func (svc *Service) find(a team.Agent, in apitype.Try) (t subject, err error) {
 	return t, &team.NotFoundError{Kind: "tool", Name: in.Name}
 }
 
+// params are those of the request, without its envelope.
+func (t subject) params(in apitype.Try, arguments json.RawMessage) (map[string]any, error) {
+	switch t.key {
+	case "uri":
+		return map[string]any{"uri": t.exposed}, nil
+	case "name":
+		return map[string]any{"name": t.exposed, "arguments": arguments}, nil
+	}
+	var known map[string]string
+	if err := json.Unmarshal(arguments, &known); err != nil {
+		return nil, &team.FieldError{Field: "arguments", Why: "of a completion must be texts"}
+	}
+	ref := map[string]string{"type": wire.RefPrompt, "name": t.exposed}
+	if t.kind == tools.Templates {
+		ref = map[string]string{"type": wire.RefResource, "uri": t.exposed}
+	}
+	begun := known[in.Argument]
+	delete(known, in.Argument)
+	return map[string]any{
+		"ref": ref, "argument": map[string]string{"name": in.Argument, "value": begun}, "context": map[string]any{"arguments": known},
+	}, nil
+}
+
+// capabilities are what a trial says that it can do: whoever tries answers by hand.
+const capabilities = `{"elicitation":{"form":{},"url":{}},"sampling":{"tools":{}},"roots":{}}`
+
 // send sends the request on the agent's way, and reads what comes.
-func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apitype.Try) apitype.Tried {
+func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apitype.Try) (apitype.Tried, error) {
 	arguments := in.Arguments
 	if len(arguments) == 0 {
 		arguments = json.RawMessage("{}")
 	}
-	params := map[string]any{t.key: t.exposed}
-	if t.kind != tools.Resources {
-		params["arguments"] = arguments
+	params, err := t.params(in, arguments)
+	if err != nil {
+		return apitype.Tried{}, err
 	}
 	if len(in.Answers) > 0 {
 		params["inputResponses"] = in.Answers
@@ -171,7 +207,7 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	info, _ := json.Marshal(map[string]string{"name": "bouncer-try", "version": svc.Version}) // texts cannot fail to be written
 	meta := map[string]any{
 		wire.MetaVersion: wire.NewestStateless, wire.MetaInfo: json.RawMessage(info), "progressToken": "try",
-		wire.MetaCaps: map[string]any{"elicitation": map[string]any{}},
+		wire.MetaCaps: json.RawMessage(capabilities), wire.MetaLevel: "debug",
 	}
 	params["_meta"] = meta
 	raw, err := json.Marshal(map[string]any{"jsonrpc": "2.0", "id": 1, "method": t.method, "params": params})
@@ -180,7 +216,7 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	}
 	if err != nil {
 		out.Error = "the request cannot be written: " + err.Error()
-		return out
+		return out, nil
 	}
 	if t.kind == tools.Tools {
 		out.Unfit = unfit(t.input, arguments)
@@ -189,7 +225,7 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	out.MS = answer.MS
 	if err != nil {
 		out.Error = err.Error()
-		return out
+		return out, nil
 	}
 	for _, m := range answer.Messages {
 		message(&out, m)
@@ -200,17 +236,20 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	if out.OK && t.kind == tools.Tools && len(t.output) > 0 && string(t.output) != "null" {
 		out.Output = structured(t.output, out.Result)
 	}
-	return out
+	return out, nil
 }
 
 // command is the same on the command line.
 func command(agent string, t subject, in apitype.Try) string {
 	line := "bouncer tool try " + t.server + "/" + t.name + " --as " + agent
-	switch t.kind {
-	case tools.Resources:
-		line = "bouncer tool try " + t.name + " --as " + agent + " --server " + t.server + " --kind resource"
-	case tools.Prompts:
-		line += " --kind prompt"
+	switch {
+	case t.kind == tools.Resources || t.kind == tools.Templates:
+		line = "bouncer tool try " + t.name + " --as " + agent + " --server " + t.server + " --kind " + in.Kind
+	case t.kind == tools.Prompts:
+		line += " --kind " + in.Kind
+	}
+	if in.Argument != "" {
+		line += " --argument " + in.Argument
 	}
 	if len(in.Arguments) > 0 {
 		line += " --arguments '" + strings.ReplaceAll(string(in.Arguments), "'", `'\''`) + "'"
@@ -250,7 +289,7 @@ func message(out *apitype.Tried, one inside.Message) {
 		}
 		_ = json.Unmarshal(m.Result, &r) // what is not there is empty
 		if len(r.Requests) > 0 {
-			out.Asks, out.State = r.Requests, r.State
+			out.Asks, out.Draft, out.State = r.Requests, draft(r.Requests), r.State
 			return
 		}
 		out.Result, out.OK = m.Result, !r.Failed

@@ -6,7 +6,6 @@ package why
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -19,10 +18,12 @@ import (
 	"bouncer/internal/core/verdict"
 	"bouncer/internal/journal"
 	"bouncer/internal/registry"
+	"bouncer/internal/store"
 )
 
 // Deps are what the service asks.
 type Deps struct {
+	Store    *store.Store
 	Agents   *agents.Service
 	Policy   *policy.Service
 	Registry *registry.Registry
@@ -332,35 +333,3 @@ func (svc *Service) recent(ctx context.Context, by team.Person, a *answer, q jou
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("2006-01-02 15:04 MST") }
-
-// Differ compares two agents: the first difference on the way that matters, and the rest.
-func (svc *Service) Differ(ctx context.Context, by team.Person, one, other, tool string) (d apitype.WhyDiffers, err error) {
-	if d.One, err = svc.Ask(ctx, by, one, tool); err != nil {
-		return d, err
-	}
-	if d.Other, err = svc.Ask(ctx, by, other, tool); err != nil {
-		return d, err
-	}
-	d.More = []string{}
-	var told []string
-	for _, s := range d.One.Steps {
-		at := slices.IndexFunc(d.Other.Steps, func(o apitype.WhyStep) bool { return o.Name == s.Name })
-		switch {
-		case at < 0 && s.Outcome == failed:
-			told = append(told, fmt.Sprintf("%s: %s (%s), and nothing of it (%s)", s.Name, s.Text, one, other))
-		case at >= 0 && s.Outcome != d.Other.Steps[at].Outcome:
-			told = append(told, fmt.Sprintf("%s: %s (%s), %s (%s)", s.Name, s.Text, one, d.Other.Steps[at].Text, other))
-		case at >= 0 && s.Name == "rule" && s.Text != d.Other.Steps[at].Text:
-			told = append(told, fmt.Sprintf("%s: %s (%s), %s (%s)", s.Name, s.Text, one, d.Other.Steps[at].Text, other))
-		}
-	}
-	for _, s := range d.Other.Steps {
-		if s.Outcome == failed && !slices.ContainsFunc(d.One.Steps, func(o apitype.WhyStep) bool { return o.Name == s.Name }) {
-			told = append(told, fmt.Sprintf("%s: nothing of it (%s), and %s (%s)", s.Name, one, s.Text, other))
-		}
-	}
-	if len(told) > 0 {
-		d.First, d.More = told[0], told[1:]
-	}
-	return d, nil
-}
