@@ -23,5 +23,6 @@ func All() []Fault {
 		processes(),
 		calls(),
 		further(),
+		rest(),
 	)
 }

@@ -276,8 +276,8 @@ func (j *judge) words(x *evidence.Exchange, r refusal) bool {
 			fmt.Sprintf("the server reads the credential from the header %s, and it is sent in %s%s", r.missing, was.Header, said(x)),
 			j.update("--secret-header "+r.missing),
 			facts...)
-	case r.scheme && was.Scheme != "" && diagnosis.WantsScheme(diagnosis.Evidence{Challenge: r.headers}) != "":
-		word := diagnosis.WantsScheme(diagnosis.Evidence{Challenge: r.headers})
+	case r.scheme && was.Scheme != "" && wantedScheme(x, r) != "" && !strings.EqualFold(wantedScheme(x, r), was.Scheme):
+		word := wantedScheme(x, r)
 		j.add(diagnosis.SchemeOther, fmt.Sprintf("the server wants the word %s before the credential, and gets %s", word, was.Scheme),
 			j.update("--also 'header:Authorization "+word+"=SECRET'"), facts...)
 	case j.stripped(x, r):

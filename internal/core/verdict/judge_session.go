@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/wire"
 )
 
 var (
@@ -59,6 +60,9 @@ func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...str
 			"the server does not accept the credential: "+diagnosis.Clip(e.Message),
 			"get a new one, and store it: "+j.rotate(),
 			facts...)
+	case e.Code == wire.CodeHeaderMismatch:
+		j.add(diagnosis.HeadersRefused, "the server finds that the headers of a request differ from its body: "+diagnosis.Clip(e.Message),
+			"tell whoever runs the server, or what stands before it and alters headers", facts...)
 	default:
 		j.add(diagnosis.InitRefused, fmt.Sprintf("the server refuses to open a session: %s (code %d)", diagnosis.Clip(e.Message), e.Code),
 			"look into the server's log", facts...)
@@ -319,7 +323,10 @@ func (j *judge) call() {
 		j.add(diagnosis.NoSuchTool, "the server lists no tool "+c.Tool, j.seeTools(), facts...)
 	case c.Good > 0:
 		j.thenFails(c, text, facts)
-	case c.Ended || c.Err != nil && c.Status == 0 && !c.Timeout && !c.Cut:
+	case !c.Ended && c.Err != nil && c.Status == 0 && !c.Timeout && !c.Cut:
+		j.add(diagnosis.OutcomeUnknown, "the connection broke off before the answer of "+c.Tool+" came; whether it ran is not known",
+			"look at the server before the call is made again", facts...)
+	case c.Ended:
 		j.add(diagnosis.Crashes, "the server ends on the call of "+c.Tool, "look into its log", facts...)
 	case c.Cut:
 		j.add(diagnosis.ResultTooLarge, fmt.Sprintf("the result of %s is larger than the %d KiB that are taken", c.Tool, c.Limit>>10),

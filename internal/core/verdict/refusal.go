@@ -36,7 +36,7 @@ var reading = struct {
 		`audience|\baud\b|invalid_target|not (?:intended|meant|issued) for (?:this|us)|(?:issued|minted|meant) for (?:another|a different)|` +
 			`resource (?:indicator|does not match|mismatch)|wrong (?:resource|recipient)`,
 	),
-	scope: regexp.MustCompile(`(?:^|[^a-z])scopes?(?:[^a-z]|$)|insufficient[_ -]permissions?`),
+	scope: regexp.MustCompile(`(?:^|[^a-z])scopes?(?:[^a-z]|$)|insufficient[_ -]permissions?(?:[^a-z].{0,40}scope|["\s.]*$)`),
 	quota: regexp.MustCompile(
 		`quota|billing|payment|subscription|\bplan\b|credits?\b.*(?:exhaust|used|left|low|remain|balance)|(?:out of|insufficient|no) (?:credits?|funds|balance)|` +
 			`usage limit|(?:monthly|daily|hourly) limit|limit (?:reached|exceeded) for|upgrade`,
@@ -129,6 +129,23 @@ var namedScopes = regexp.MustCompile(
 )
 var namedMember = regexp.MustCompile(`(?i)"(?:needed|required|required_scopes?|missing_scopes?|scope)"\s*:\s*\[?"([^"]+)"`)
 var namedBefore = regexp.MustCompile(`['"\x60]([a-z0-9_]+[:./][a-z0-9_:./*-]+)['"\x60]? scope`)
+
+// namedScheme is the word before the credential, as words name it.
+var namedScheme = regexp.MustCompile(
+	`(?i)(?:(?:start|begin|prefixed)s?\s+with|prefix|scheme(?:\s+(?:is|must be))?|format:?(?:\s+authorization:)?)\s+['"\x60<]?([A-Za-z][A-Za-z0-9-]{2,24})['"\x60 ]`,
+)
+
+// wantedScheme is the scheme that a refusal asks for, by its challenge or in its words; ""
+// for none.
+func wantedScheme(x *evidence.Exchange, r refusal) string {
+	if word := diagnosis.WantsScheme(diagnosis.Evidence{Challenge: r.headers}); word != "" {
+		return word
+	}
+	if m := namedScheme.FindStringSubmatch(x.Body); m != nil && !strings.EqualFold(m[1], "the") && !strings.EqualFold(m[1], "a") {
+		return m[1]
+	}
+	return ""
+}
 
 // scopesNamed are the scopes that words name; "?" for none.
 func scopesNamed(words string) string {
