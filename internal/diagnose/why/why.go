@@ -84,13 +84,16 @@ func (svc *Service) Ask(ctx context.Context, by team.Person, agent, tool string)
 	if err != nil {
 		return apitype.Why{}, err
 	}
-	svc.assistant(a, reach)
+	later := svc.assistant(a, reach)
 	if tool != "" {
 		if err := svc.tool(ctx, by, a, reach, tool); err != nil {
 			return apitype.Why{}, err
 		}
 	} else if err := svc.recent(ctx, by, a, journal.Query{Agent: known.Name, Limit: 20}); err != nil {
 		return apitype.Why{}, err
+	}
+	if len(a.Found) == 0 {
+		later() // a list that is old explains nothing that something else does
 	}
 	a.OK = len(a.Found) == 0
 	return a.Why, nil
@@ -155,8 +158,10 @@ func (svc *Service) turnedAway(a *answer, valid bool) {
 	}
 }
 
-// assistant looks at what is known of the program.
-func (svc *Service) assistant(a *answer, reach []apitype.ReachedTool) {
+// assistant looks at what is known of the program. What it returns tells of its list, where
+// nothing else stands in the way.
+func (svc *Service) assistant(a *answer, reach []apitype.ReachedTool) (later func()) {
+	later = func() {}
 	admitted := 0
 	for _, t := range reach {
 		if t.Admitted {
@@ -171,21 +176,24 @@ func (svc *Service) assistant(a *answer, reach []apitype.ReachedTool) {
 			a.found(diagnosis.NeverConnected, "the assistant never came in with a pass of agent "+a.Agent,
 				"have it enrolled, or look at its file: bouncer enrol "+a.Agent+" --check")
 		}
-		return
+		return later
 	case c.Stale:
 		a.step("assistant", ok, fmt.Sprintf("%s %s, last seen %s", c.Client, c.Version, stamp(c.Last)))
 		a.step("list", failed, fmt.Sprintf("it has a list of %d tools, and %d are offered now", c.Tools, admitted))
-		a.found(diagnosis.OldList, "the assistant has not fetched the present list of tools",
-			"restart the assistant, or have it read its servers again",
-			"it fetched a list of "+fmt.Sprint(c.Tools)+" tools")
+		later = func() {
+			a.found(diagnosis.OldList, "the assistant has not fetched the present list of tools",
+				"restart the assistant, or have it read its servers again",
+				"it fetched a list of "+fmt.Sprint(c.Tools)+" tools")
+		}
 	default:
 		a.step("assistant", ok, fmt.Sprintf("%s %s, last seen %s", c.Client, c.Version, stamp(c.Last)))
 		a.step("list", ok, fmt.Sprintf("it has the present list of %d tools", c.Tools))
 	}
-	if admitted > manyTools && !a.agent.Finder {
+	if admitted > manyTools && !a.agent.Finder && !c.Stale {
 		a.found(diagnosis.TooManyTools, fmt.Sprintf("%d tools are offered, which is more than many assistants can hold", admitted),
 			"bouncer agent update "+a.Agent+" --finder on")
 	}
+	return later
 }
 
 // tool looks at one tool.
@@ -198,6 +206,7 @@ func (svc *Service) tool(ctx context.Context, by team.Person, a *answer, reach [
 	full := t.Server + "/" + t.Tool
 	explain := fmt.Sprintf("bouncer rule explain %s %s --server %s", a.Agent, t.Tool, t.Server)
 	switch {
+	case t.Next == "paused": // whatever rules say
 	case t.Effect == "refuse" && t.RuleName != "":
 		a.step("rule", failed, t.Why)
 		a.found(diagnosis.RuleRefuses, "rule "+t.RuleName+" refuses "+full+" to agent "+a.Agent, explain, t.Why)
@@ -220,6 +229,9 @@ func (svc *Service) tool(ctx context.Context, by team.Person, a *answer, reach [
 		a.step("credential", failed, t.Lacks)
 		a.found(diagnosis.SignInNeeded, t.Lacks, "bouncer sign-in begin "+t.Server)
 	case "paused":
+		if a.agent.Paused {
+			break // which is told already
+		}
 		a.step("server", failed, "it is paused")
 		a.found(diagnosis.ServerPaused, "server "+t.Server+" is paused", "bouncer server resume "+t.Server)
 	default:
