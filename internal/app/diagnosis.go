@@ -61,7 +61,7 @@ func (svc *Service) diagnose(ctx context.Context, all *api.Services, heard taps,
 	all.Examples = example.New(svc.store, reg, svc.masks.Masker)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{
 		Version: Version, Redirect: redirect, MessageLimit: svc.Settings.MessageLimit, Private: svc.Settings.Private,
-		Spawner: spawner, Incidents: all.Incidents, Tapes: all.Tapes, Examples: all.Examples,
+		Spawner: spawner, Incidents: all.Incidents, Tapes: all.Tapes, Examples: all.Examples, Every: svc.Settings.CheckupEvery,
 	})
 	all.Tries = tryout.New(tryout.Deps{Agents: all.Agents, Registry: reg, Version: Version, Serve: serve})
 	all.Why = why.New(why.Deps{

@@ -43,6 +43,7 @@ type Settings struct {
 	MessageLimit int
 	CallTimeout  time.Duration
 	Poll         time.Duration
+	CheckupEvery time.Duration // 0 for never
 	LogLevel     slog.Level
 	LogFormat    string
 	FirstAdmin   string
@@ -258,6 +259,12 @@ var table = []Setting{
 		"1m",
 		"how often tool lists are read again where a server does not tell of changes",
 		span(func(s *Settings) *time.Duration { return &s.Poll }, time.Second, 24*time.Hour),
+	},
+	{
+		"checkup-every",
+		"6h",
+		"how often a server with an address is looked at closely, although nothing fails; 0s for never. Programs are not: a checkup starts another process",
+		span(func(s *Settings) *time.Duration { return &s.CheckupEvery }, 0, 30*24*time.Hour),
 	},
 	{
 		"processes",

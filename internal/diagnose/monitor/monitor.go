@@ -37,6 +37,7 @@ const (
 	againAfter  = 5 * time.Minute // a failing server is explained anew
 	settle      = 200 * time.Millisecond
 	maxPatience = 5 * time.Minute
+	routineOnce = 2 // looks without a reason, at a time
 )
 
 // Deps are what the service stands on.
@@ -54,6 +55,8 @@ type Options struct {
 	MessageLimit int
 	Private      []netip.Prefix
 	Spawner      *spawn.Spawner
+	// Every is how often servers are looked at although nothing fails; 0 for never.
+	Every time.Duration
 	// Incidents is told how servers do.
 	Incidents Incidents
 	// Tapes keeps what went before a failure.
@@ -92,6 +95,7 @@ type Service struct {
 	reports map[string]verdict.Report
 	doing   map[string]apitype.Progress // by what the asker calls it
 	looked  map[string]looked           // by connection
+	routine map[string]time.Time        // by server: when it was looked at last without a reason, or could have been
 	taped   map[string]time.Time        // by server: since when it failed that has a tape
 }
 
@@ -107,7 +111,7 @@ func New(d Deps, o Options) *Service {
 	return &Service{
 		Deps: d, o: o, queue: gate.NewQueue("checkups", atOnce, waitOfOne, waitInAll), ended: make(chan struct{}),
 		large:   make(chan struct{}, maxLarge),
-		reports: map[string]verdict.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{},
+		reports: map[string]verdict.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{}, routine: map[string]time.Time{},
 		taped: map[string]time.Time{},
 	}
 }

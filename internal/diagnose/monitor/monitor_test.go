@@ -1,6 +1,7 @@
 package monitor_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"sync"
@@ -91,4 +92,21 @@ func TestServersAreLookedAtSideBySide(t *testing.T) {
 	} {
 		assert.Equal(t, field, w.Problem("POST", "/api/checkups", in).Field, fmt.Sprint(in))
 	}
+}
+
+// A server with an address is looked at now and then although nothing fails; a program is
+// not, since that would start another one.
+func TestServersAreLookedAtNowAndThen(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, map[string]string{"checkup-every": "50ms"})
+	w.Register("radio", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	at := func() time.Time {
+		var r verdict.Report
+		_, raw := w.Do(w.Token, "GET", "/api/servers/radio/checkup", nil)
+		_ = json.Unmarshal(raw, &r)
+		return r.At
+	}
+	require.Eventually(t, func() bool { return !at().IsZero() }, 20*time.Second, 10*time.Millisecond)
+	first := at()
+	require.Eventually(t, func() bool { return at().After(first) }, 20*time.Second, 10*time.Millisecond)
 }

@@ -3,13 +3,13 @@ package monitor
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
-
-	"bouncer/internal/core/verdict"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/verdict"
 	"bouncer/internal/diagnose/checkup"
 	"bouncer/internal/upstream"
 )
@@ -38,6 +38,13 @@ func (svc *Service) watch(ctx context.Context) {
 	defer timer.Stop()
 	finished := make(chan struct{}, atOnce)
 	running := 0
+	begin := func(look func()) {
+		running++
+		go func() {
+			defer func() { finished <- struct{}{} }()
+			look()
+		}()
+	}
 	for {
 		select {
 		case _, open := <-topics:
@@ -46,7 +53,7 @@ func (svc *Service) watch(ctx context.Context) {
 			}
 			timer.Reset(settle)
 		case <-timer.C:
-			timer.Reset(againAfter / 5)
+			timer.Reset(svc.tick())
 			for key, failing := range svc.failing(ctx) {
 				if running >= atOnce {
 					timer.Reset(settle) // the others when one of these has ended
@@ -55,11 +62,12 @@ func (svc *Service) watch(ctx context.Context) {
 				if !svc.due(key, failing) {
 					continue
 				}
-				running++
-				go func() {
-					defer func() { finished <- struct{}{} }()
-					svc.explain(ctx, key, failing)
-				}()
+				begin(func() { svc.explain(ctx, key, failing) })
+			}
+			if running < routineOnce {
+				for _, s := range svc.overdue(ctx, time.Now(), routineOnce-running) {
+					begin(func() { svc.lookRoutinely(ctx, s) })
+				}
 			}
 		case <-finished:
 			running--
@@ -69,6 +77,63 @@ func (svc *Service) watch(ctx context.Context) {
 			}
 			return
 		}
+	}
+}
+
+// tick is how often it is asked what is due.
+func (svc *Service) tick() time.Duration {
+	every := againAfter / 5
+	if svc.o.Every > 0 {
+		every = min(every, svc.o.Every)
+	}
+	return every
+}
+
+// overdue are servers that were not looked at for long, the most overdue first, and notes
+// that they are now. A program is not among them: to look at it is to start another one,
+// which can stand in the way of the one that runs.
+func (svc *Service) overdue(ctx context.Context, now time.Time, limit int) (due []team.Server) {
+	if svc.o.Every == 0 {
+		return nil
+	}
+	list, err := svc.Store.Servers(ctx)
+	if err != nil {
+		svc.Log.Error("the servers could not be read for checkups", "error", err)
+		return nil
+	}
+	svc.mu.Lock()
+	defer svc.mu.Unlock()
+	if len(svc.routine) > maxReports {
+		clear(svc.routine)
+	}
+	last := map[string]time.Time{}
+	for _, s := range list {
+		if s.Paused || s.Command != "" {
+			continue
+		}
+		if svc.routine[s.ID].IsZero() {
+			svc.routine[s.ID] = now // it was registered, or the service started, a while ago at most
+		}
+		last[s.ID] = svc.routine[s.ID]
+		if at := svc.reports[s.ID].At; at.After(last[s.ID]) {
+			last[s.ID] = at
+		}
+		if now.Sub(last[s.ID]) >= svc.o.Every {
+			due = append(due, s)
+		}
+	}
+	slices.SortStableFunc(due, func(a, b team.Server) int { return last[a.ID].Compare(last[b.ID]) })
+	due = due[:min(len(due), limit)]
+	for _, s := range due {
+		svc.routine[s.ID] = now
+	}
+	return due
+}
+
+// lookRoutinely looks at a server although nothing fails, so that its state is true.
+func (svc *Service) lookRoutinely(ctx context.Context, s team.Server) {
+	if _, err := svc.Check(ctx, system, apitype.CheckupAsk{Server: s.Name}); err != nil && ctx.Err() == nil {
+		svc.Log.Error("a server could not be looked at", "server", s.Name, "error", err)
 	}
 }
 
