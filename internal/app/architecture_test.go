@@ -130,7 +130,7 @@ var coreImports = map[string]string{
 	"team":       "budget diagnosis rules",
 	"tools":      "uri wire",
 	"uri":        "",
-	"verdict":    "diagnosis evidence",
+	"verdict":    "diagnosis evidence wire",
 	"wire":       "",
 }
 
