@@ -90,7 +90,7 @@ func TestConsoleFromSignInToRefusal(t *testing.T) {
 	do("url", b.Type(".el-dialog input[name=url]", up))
 	do("token", b.Type(".el-dialog input[name=token]", "a-wrong-token"))
 	do("submit", b.Click(".el-dialog button", "Test and register"))
-	do("reason", b.Shows("the server rejected the registered token (401)"))
+	do("reason", b.Shows("the server does not accept the credential (401)"))
 	do("token", b.Type(".el-dialog input[name=token]", strings.Repeat("\b", 20)+ferries.SailingsToken))
 	do("submit", b.Click(".el-dialog button", "Test and register"))
 	do("its page", b.Shows("skerrow-sailings 3.2.0"))

@@ -111,7 +111,7 @@ func TestTheTransportOfAnAddressIsFoundOut(t *testing.T) {
 		"/api/servers",
 		testkit.Obj{"name": "forced", "url": sse, "token": "skf-canary-0123456789", "transport": "streamable-http"},
 	)
-	assert.Equal(t, "http.method-refused", p.Code)
+	assert.Equal(t, "transport.speaks-only-legacy-sse", p.Code)
 	assert.Equal(t, "transport", w.Problem("POST", "/api/servers", testkit.Obj{"name": "x", "url": sse, "transport": "pigeon"}).Field)
 }
 

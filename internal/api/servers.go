@@ -1,6 +1,8 @@
 package api
 
 import (
+	"cmp"
+
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/lint"
@@ -9,7 +11,6 @@ import (
 	"bouncer/internal/core/tools"
 	"bouncer/internal/imports"
 	"bouncer/internal/servers"
-	"cmp"
 )
 
 // serverRoutes are the rows of the servers.

@@ -61,22 +61,22 @@ type Service struct {
 	Settings      Settings
 	Gateway       *relay.Gateway
 
-	log       *slog.Logger
-	lock      *os.File
-	disk      *disk.Watch
-	store     *store.Store
-	masks     *mask.Set
-	parts     parts
-	jnl       *journal.Journal
-	held      *approval.Room
-	notices   *notice.Sender
-	finder    *finder.Index
-	meter     *budget.Meter
-	history   *history.Service
-	diagnosis diagnosis
-	server    *http.Server
-	served    chan error
-	ended     chan struct{}
+	log        *slog.Logger
+	lock       *os.File
+	disk       *disk.Watch
+	store      *store.Store
+	masks      *mask.Set
+	parts      parts
+	jnl        *journal.Journal
+	held       *approval.Room
+	notices    *notice.Sender
+	finder     *finder.Index
+	meter      *budget.Meter
+	history    *history.Service
+	explainers explainers
+	server     *http.Server
+	served     chan error
+	ended      chan struct{}
 }
 
 // Start starts the service; Stop ends it. Logs go to out.
@@ -223,7 +223,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
-	svc.diagnosis.close()
+	svc.explainers.close()
 	svc.history.Close()
 	svc.finder.Close()
 	svc.notices.Close()

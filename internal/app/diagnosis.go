@@ -23,14 +23,14 @@ import (
 // taps are the flight recorders.
 type taps struct{ servers, agents *recorder.Recorder }
 
-// diagnosis is what explains failures by itself, and has to be closed.
-type diagnosis struct {
+// explainers are what explains failures by itself, and has to be closed.
+type explainers struct {
 	checkups *monitor.Service
 	tapes    *tape.Service
 	told     *notice.Sender
 }
 
-func (d diagnosis) close() {
+func (d explainers) close() {
 	d.checkups.Close()
 	d.tapes.Close()
 	d.told.Close()
@@ -65,11 +65,12 @@ func (svc *Service) diagnose(ctx context.Context, all *api.Services, heard taps,
 	})
 	all.Tries = tryout.New(tryout.Deps{Agents: all.Agents, Registry: reg, Version: Version, Serve: serve})
 	all.Why = why.New(why.Deps{
-		Store: svc.store, Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact, TurnedAway: all.TurnedAway,
+		Store: svc.store, Agents: all.Agents, Policy: all.Policy, Registry: reg, Calls: all.Journal, Contact: all.Contact,
+		TurnedAway: all.TurnedAway,
 	})
 	all.Tapes.Start()
 	all.Checkups.Start()
-	svc.diagnosis = diagnosis{all.Checkups, all.Tapes, told}
+	svc.explainers = explainers{all.Checkups, all.Tapes, told}
 	return nil
 }
 

@@ -21,6 +21,7 @@ import (
 	"bouncer/internal/control/presence"
 	"bouncer/internal/control/rehearse"
 	"bouncer/internal/control/review"
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
@@ -140,7 +141,13 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	all.Agents = agents.New(svc.store, reg, agents.Options{AddressPasses: s.AddressPasses})
 	all.Machines = machine.New(svc.store, reg, all.Agents, limiter, svc.Address)
 	all.People = people.New(svc.store, reg)
-	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{Address: svc.Address, Link: o, NoProcesses: noProcesses})
+	all.Servers = servers.New(svc.store, credentials, pool, reg, servers.Options{
+		Address: svc.Address, Link: o, NoProcesses: noProcesses,
+		// There is somebody to ask as soon as servers can be registered.
+		Explain: func(ctx context.Context, s team.Server, c link.Credential) (diagnosis.Finding, bool) {
+			return svc.explainers.checkups.Explain(ctx, s, c)
+		},
+	})
 	all.Secrets = secrets.New(svc.store, keys, credentials, pool, reg, all.Agents)
 	all.Imports = imports.New(all.Servers, all.Secrets)
 	all.SignIns = signin.New(signin.Deps{
@@ -167,7 +174,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	if err := svc.diagnose(ctx, &all, heard, spawner, redirect); err != nil {
 		return nil, err
 	}
-	later(func() { svc.diagnosis.close() })
+	later(func() { svc.explainers.close() })
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices

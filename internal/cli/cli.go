@@ -113,7 +113,8 @@ func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
-		signInCommands(), journalCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(), exampleCommands(), tapeCommands(),
+		signInCommands(), journalCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(), exampleCommands(),
+		tapeCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 

@@ -244,7 +244,7 @@ func TestErrorsAreOneSentenceAHintAndACode(t *testing.T) {
 		"a missing URL":           {"server register x", "", exitUsage, []string{"--url is missing"}},
 		"a directory for a URL":   {"server register x --dir /tmp --url " + up, "", exitUsage, []string{"belong to a command"}},
 		"a command not here": {"server register x -- no-such-command-here --flag", "", exitNoServer, []string{"nothing was registered",
-			"not on this machine", "absolute path"}},
+			"is not on the machine where Bouncer runs", "bouncer server register x -- /ABSOLUTE/PATH --flag"}},
 		"a secret on the line": {"server register x --url " + up + " --token skf-on-the-line", "", exitUsage,
 			[]string{"never from an argument"}},
 		"no secret on stdin": {"server register x --url " + up + " --token", "", exitUsage, []string{"standard input is empty"}},

@@ -118,7 +118,7 @@ func TestServersAreAltered(t *testing.T) {
 		"server update berths --call-time tomorrow":         "no length of time",
 		"server update berths --url http://127.0.0.1:1/mcp": "does not go with a local process",
 		"server update berths --header X:y":                 "do not go with a local process",
-		"server update berths -- no-such-command-here":      "not on this machine",
+		"server update berths -- no-such-command-here":      "is not on the machine where Bouncer runs",
 		"server restart nope":                               "no server",
 	} {
 		code, _, errs := d.run(t.Context(), "", strings.Fields(args)...)

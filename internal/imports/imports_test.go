@@ -50,7 +50,7 @@ func TestImport(t *testing.T) {
 	}
 	assert.Len(t, problems, 2)
 	assert.Contains(t, problems["sailings"], "sailings/Authorization has a placeholder only")
-	assert.Contains(t, problems["fog"], "not on this machine")
+	assert.Contains(t, problems["fog"], "is not on the machine where Bouncer runs")
 	var secrets []team.Secret
 	w.Must("GET", "/api/secrets", nil, &secrets)
 	names := []string{}

@@ -211,10 +211,23 @@ func (svc *Service) reach(ctx context.Context, s *team.Server, g provision, r se
 	}
 	if st.State != team.StateReady && !r.Anyway {
 		transport.Close(ctx)
-		return st, svc.hintSignIn(ctx, *s, &team.ProbeError{Finding: st.Finding.WhileRegistering(s.Name), Stages: st.Stages})
+		why := &team.ProbeError{Finding: *st.Finding, Stages: st.Stages}
+		svc.explain(ctx, *s, g.Credential, why)
+		why.Finding = why.Finding.WhileRegistering(s.Name)
+		return st, svc.hintSignIn(ctx, *s, why)
 	}
 	svc.pool.Offer(*s, g.holder, g.Credential, transport, st)
 	return st, nil
+}
+
+// explain has the cause told instead of what the conversation saw.
+func (svc *Service) explain(ctx context.Context, s team.Server, c link.Credential, why *team.ProbeError) {
+	if s.Transport == team.REST || s.SignIn != nil || svc.o.Explain == nil {
+		return // what its grant says is more than a server says
+	}
+	if f, ok := svc.o.Explain(ctx, s, c); ok {
+		why.Finding = f
+	}
 }
 
 // hintSignIn says that a server wants a sign-in, where it says so itself.

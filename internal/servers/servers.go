@@ -12,6 +12,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
@@ -27,6 +28,9 @@ type Options struct {
 	Address     string       // base URL under which people reach the service; required
 	Link        link.Options // for documents that are fetched
 	NoProcesses bool         // refuses servers that are commands
+	// Explain looks closely at a server that cannot be reached, as it would be registered or
+	// altered, and tells the cause; ok is false when it finds none.
+	Explain func(ctx context.Context, s team.Server, c link.Credential) (f diagnosis.Finding, ok bool)
 }
 
 // Service keeps the servers. It is safe for concurrent use.

@@ -2,6 +2,7 @@ package servers
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -153,6 +154,10 @@ func (svc *Service) tryUpdate(ctx context.Context, s team.Server, view *credenti
 	}
 	if try && ofTeam(s) {
 		if err := svc.pool.Try(ctx, s, c); err != nil {
+			var why *team.ProbeError
+			if errors.As(err, &why) {
+				svc.explain(ctx, s, c, why)
+			}
 			return nil, err
 		}
 	}

@@ -1297,6 +1297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people/{name}/why-not/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The first difference that matters between two people: works for one, and not for the other */
+        get: operations["comparePeople"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/reach": {
         parameters: {
             query?: never;
@@ -4848,10 +4865,12 @@ export interface components {
             more: string[];
             one: components["schemas"]["Why"];
             other: components["schemas"]["Why"];
+            /** @description two people were compared, by the agent of each that was seen last */
+            people?: boolean;
         };
         WhyStep: {
             /** @enum {string} */
-            name: "agent" | "pass" | "assistant" | "list" | "server" | "rule" | "budget" | "credential" | "calls";
+            name: "file" | "person" | "agent" | "pass" | "assistant" | "list" | "server" | "rule" | "budget" | "credential" | "calls";
             /** @enum {string} */
             outcome: "ok" | "failed" | "unknown";
             text: string;
@@ -7494,6 +7513,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    comparePeople: {
+        parameters: {
+            query?: {
+                /** @description a tool, as SERVER/TOOL or by the name that agents see */
+                tool?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                other: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The first difference that matters between two people: works for one, and not for the other */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyDiffers"];
                 };
             };
             /** @description what went wrong, and what helps */

@@ -11,6 +11,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/verdict"
 	"bouncer/internal/diagnose/checkup"
+	"bouncer/internal/link"
 	"bouncer/internal/upstream"
 )
 
@@ -235,6 +236,25 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 	if st := f.connection.Status(); st.State == team.StateFailing && st.Finding != nil {
 		svc.o.Incidents.Opened(ctx, f.server, f.since, verdict.FoundOf(*st.Finding))
 	}
+}
+
+// registering is how long each answer is waited for when somebody waits for a registration.
+const registering = 5 * time.Second
+
+// Explain looks at a server as it would be registered or altered, and tells the cause of
+// what keeps it from being reached; ok is false when a closer look finds nothing.
+func (svc *Service) Explain(ctx context.Context, s team.Server, c link.Credential) (f diagnosis.Finding, ok bool) {
+	leave, err := svc.queue.Enter(ctx, system.ID)
+	if err != nil {
+		return f, false
+	}
+	defer leave()
+	o := svc.options(apitype.CheckupAsk{PatienceSeconds: int(registering.Seconds())})
+	r, err := checkup.Run(ctx, checkup.Target{Server: s, Credential: c, Registered: true}, o)
+	if err != nil || !hinders(r) {
+		return f, false
+	}
+	return r.Findings[0].Short(), true
 }
 
 // tape keeps what went before a failure, once for each.

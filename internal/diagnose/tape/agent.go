@@ -25,7 +25,12 @@ type replayed struct {
 }
 
 // replayAgent sends the requests of an agent's tape to the service again, as that agent.
-func (svc *Service) replayAgent(ctx context.Context, by team.Person, t apitype.Tape, in apitype.ReplayTape) (r apitype.Replayed, err error) {
+func (svc *Service) replayAgent(
+	ctx context.Context,
+	by team.Person,
+	t apitype.Tape,
+	in apitype.ReplayTape,
+) (r apitype.Replayed, err error) {
 	a, err := svc.Store.AgentByName(ctx, t.Agent, time.Now())
 	if err != nil {
 		return r, store.Explain(err, "agent", t.Agent)

@@ -92,7 +92,8 @@ func archive(t apitype.Tape) har {
 			entry := harEntry{
 				Started: e.At.Add(-time.Duration(e.TookMS * float64(time.Millisecond))), Time: e.TookMS, Timings: harTimings{Wait: e.TookMS},
 				Request: harRequest{
-					Method: e.Method, URL: "bouncer:" + strings.Replace(t.Subject(), " ", ":", 1), Version: "HTTP/1.1", Cookies: []struct{}{}, Headers: []harPair{}, Query: []harPair{},
+					Method: e.Method, URL: "bouncer:" + strings.Replace(t.Subject(), " ", ":", 1), Version: "HTTP/1.1", Cookies: []struct{}{},
+					Headers: []harPair{}, Query: []harPair{},
 					HeadersSize: -1, BodySize: -1,
 				},
 				Response: harResponse{

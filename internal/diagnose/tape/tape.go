@@ -253,7 +253,8 @@ func (svc *Service) Keep(ctx context.Context, by team.Person, in apitype.KeepTap
 		return apitype.TapeInfo{}, why
 	}
 	info := apitype.TapeInfo{
-		Tape: Format, ID: team.NewID(), Server: in.Server, Agent: in.Agent, Since: list[0].At, Until: list[len(list)-1].At, Reason: in.Reason, By: by.Name,
+		Tape: Format, ID: team.NewID(), Server: in.Server, Agent: in.Agent, Since: list[0].At, Until: list[len(list)-1].At,
+		Reason: in.Reason, By: by.Name,
 		Bouncer: svc.Version, Entries: len(list),
 	}
 	return svc.write(info, list)

@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -211,21 +212,23 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 	}
 	params["_meta"] = meta
 	raw, err := json.Marshal(map[string]any{"jsonrpc": "2.0", "id": 1, "method": t.method, "params": params})
+	if err != nil {
+		return apitype.Tried{}, fmt.Errorf("write the request: %w", err)
+	}
 	out := apitype.Tried{
 		Agent: a.Name, Server: t.server, Name: t.name, Sent: raw, Events: []apitype.TryEvent{}, Command: command(a.Name, t, in),
-	}
-	if err != nil {
-		out.Error = "the request cannot be written: " + err.Error()
-		return out, nil
 	}
 	if t.kind == tools.Tools {
 		out.Unfit = unfit(t.input, arguments)
 	}
 	answer, err := inside.Send(ctx, svc.Serve, a.ID, raw, inside.Stateless(t.method, t.exposed))
 	out.MS = answer.MS
-	if err != nil {
+	switch {
+	case errors.Is(err, inside.ErrTooLarge):
 		out.Error = err.Error()
 		return out, nil
+	case err != nil:
+		return out, err
 	}
 	for _, m := range answer.Messages {
 		message(&out, m)
@@ -242,10 +245,10 @@ func (svc *Service) send(ctx context.Context, a team.Agent, t subject, in apityp
 // command is the same on the command line.
 func command(agent string, t subject, in apitype.Try) string {
 	line := "bouncer tool try " + t.server + "/" + t.name + " --as " + agent
-	switch {
-	case t.kind == tools.Resources || t.kind == tools.Templates:
+	switch t.kind {
+	case tools.Resources, tools.Templates:
 		line = "bouncer tool try " + t.name + " --as " + agent + " --server " + t.server + " --kind " + in.Kind
-	case t.kind == tools.Prompts:
+	case tools.Prompts:
 		line += " --kind " + in.Kind
 	}
 	if in.Argument != "" {
