@@ -412,6 +412,7 @@ var listed = map[string]string{
 	"code":       "bouncer agent invitations",
 	"consent":    "bouncer consent list",
 	"held call":  "bouncer held list --all",
+	"example":    "bouncer example list SERVER",
 	"incident":   "bouncer incident list",
 	"tape":       "bouncer tape list",
 	"invitation": "bouncer person invitations",
@@ -423,6 +424,7 @@ var listed = map[string]string{
 	"server":     "bouncer server list",
 	"sign-in":    "bouncer sign-in list",
 
+	"checkup of server": "bouncer checkup SERVER",
 	"standing decision": "bouncer held standing",
 	"tool":              "bouncer agent reach AGENT",
 	"valid pass":        "bouncer agent passes",

@@ -109,7 +109,7 @@ func tapeKeepCommand() command {
 			f.StringVar(&agent, "agent", "", "of this `agent`, instead of a server")
 		},
 		run: func(ctx context.Context, t *task) error {
-			server, err := serverOrAgent(t, agent)
+			server, err := serverOrAgent(t, "keep", agent)
 			if err != nil {
 				return err
 			}
@@ -122,9 +122,9 @@ func tapeKeepCommand() command {
 }
 
 // serverOrAgent is the server that is named, where no agent is.
-func serverOrAgent(t *task, agent string) (server string, err error) {
+func serverOrAgent(t *task, verb, agent string) (server string, err error) {
 	if (len(t.args) > 0) == (agent != "") {
-		return "", &usageError{"name a server, or an agent with --agent", "see: bouncer tape keep -h"}
+		return "", &usageError{"name a server, or an agent with --agent", "as in: bouncer tape " + verb + " --agent marit-quill"}
 	}
 	if agent != "" {
 		return "", nil
@@ -139,7 +139,7 @@ func tapeFollowCommand() command {
 		example: "bouncer tape follow sailings\nbouncer tape follow --agent marit-quill",
 		flags:   func(f *flag.FlagSet) { f.StringVar(&agent, "agent", "", "of this `agent`, instead of a server") },
 		run: func(ctx context.Context, t *task) error {
-			server, err := serverOrAgent(t, agent)
+			server, err := serverOrAgent(t, "follow", agent)
 			if err != nil {
 				return err
 			}

@@ -34,9 +34,9 @@ The call goes the way that the agent's would: its rules, budgets and holds are i
 and it stands in the journal. When the server asks something back, --answers gives the
 answers, with the --state that was shown.
 Exit codes: 0 there is a result, 1 there is an error, 2 it could not be tried.`,
-		example: "bouncer tool try sailings/sailing_status --as marit-quill -- sailing=SK-0700\n" +
+		example: "bouncer tool try sailings/sailing_status --as marit-quill -- sailing=SF203\n" +
 			"bouncer tool try order_fuel --as joss-quill --arguments '{\"litres\":500}'\n" +
-			"bouncer tool try sailings/sailing_status --as marit-quill --keep morning -- sailing=SK-0700",
+			"bouncer tool try sailings/sailing_status --as marit-quill --keep morning -- sailing=SF203",
 		flags: func(f *flag.FlagSet) {
 			in = tryInput{}
 			f.StringVar(&in.as, "as", "", "the `agent`; may be left out when there is one only that is yours")
@@ -164,7 +164,7 @@ func (t *task) typed(ctx context.Context, ask apitype.Try) (json.RawMessage, err
 	for _, word := range t.rest {
 		name, value, ok := strings.Cut(word, "=")
 		if !ok || name == "" {
-			return nil, &usageError{fmt.Sprintf("%q is not like NAME=VALUE", word), "as in: -- sailing=SK-0700 passengers=2"}
+			return nil, &usageError{fmt.Sprintf("%q is not like NAME=VALUE", word), "as in: -- sailing=SF203 passengers=2"}
 		}
 		v, err := typedValue(types[name], value)
 		if err != nil {

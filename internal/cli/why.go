@@ -140,9 +140,9 @@ func (t *task) compare(ctx context.Context, path string) error {
 	if d.First == "" {
 		return t.done("nothing that matters differs between %s and %s", d.One.Agent, d.Other.Agent)
 	}
-	fmt.Fprintf(t.Out, "the first difference: %s\n", d.First)
+	fmt.Fprintf(t.Out, "the first difference: %s\n", clip(d.First, 400))
 	for _, more := range d.More {
-		fmt.Fprintf(t.Out, "besides: %s\n", more)
+		fmt.Fprintf(t.Out, "besides: %s\n", clip(more, 200))
 	}
 	return nil
 }

@@ -227,6 +227,9 @@ func (svc *Service) explain(ctx context.Context, s team.Server, c link.Credentia
 	}
 	if f, ok := svc.o.Explain(ctx, s, c); ok {
 		why.Finding = f
+		if last := len(why.Stages) - 1; last >= 0 && !why.Stages[last].OK {
+			why.Stages[last].Note = f.Message // one failure is told in the same words everywhere
+		}
 	}
 }
 
