@@ -72,8 +72,18 @@ func TestConsoleShowsWhyItDoesNotWork(t *testing.T) {
 	do("progress on the way", b.Shows("notifications/progress"))
 	calls := w.Calls(1, "agent=marit-quill&tool=sailing_status")
 	assert.Equal(t, "ok", calls[0].Outcome)
+	do("worth keeping", b.Type("input[aria-label='Name of the example']", "noon"))
+	do("keep it", b.Click("form.keep button", "Keep this call as an example"))
+	do("it is there", b.Shows("Examples:"))
 	do("another", b.Type("input[aria-label=sailing]", "9"))
 	do("go again", b.Click("form button", "Try it"))
 	do("what is wrong", b.Shows("It did not go well"))
 	do("before", b.Shows("Again"))
+	do("the example", b.Click(".examples button", "noon"))
+	do("go with it", b.Click("form button", "Try it"))
+	do("as at noon", b.Shows("It answered"))
+
+	do("the agent", b.Go(w.Base+"/agents/marit-quill"))
+	do("its wire", b.Click("details.tape summary", "What went over the wire"))
+	do("what it never said", b.Shows("Restart the assistant"))
 }

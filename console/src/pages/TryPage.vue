@@ -4,15 +4,19 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import ExampleForm from '../parts/ExampleForm.vue'
 import ExamplePicker from '../parts/ExamplePicker.vue'
 import SchemaField from '../parts/SchemaField.vue'
 import TriedResult from '../parts/TriedResult.vue'
 import { useAction, useResource } from '../use/resource'
 import { initial, pruned } from '../use/schemaform'
+import { useSession } from '../use/session'
 import { expanded, kindNames, schemaOf, variablesOf, type TryKind } from '../use/tryform'
 
 /** Trying a tool, a prompt, a resource or a completion as an agent, without a model. */
 const route = useRoute()
+const { may } = useSession()
+const examples = ref<InstanceType<typeof ExamplePicker>>()
 const agents = useResource(() => api.agents())
 const servers = useResource(() => api.servers())
 onMounted(() => {
@@ -140,6 +144,8 @@ const missing = computed(() => agents.data.value?.length === 0 || servers.data.v
         <ElSelect :model-value="server" filterable placeholder="Server" aria-label="Server" @update:model-value="pickServer">
           <ElOption v-for="s in servers.data.value ?? []" :key="s.name" :value="s.name" :label="s.name" />
         </ElSelect>
+      </div>
+      <div class="row">
         <ElSelect :model-value="kind" aria-label="What it is" class="what" @update:model-value="pickKind">
           <ElOption v-for="(label, k) in kindNames" :key="k" :value="k" :label="label" />
         </ElSelect>
@@ -147,7 +153,7 @@ const missing = computed(() => agents.data.value?.length === 0 || servers.data.v
           <ElOption v-for="t in tools.data.value ?? []" :key="t.name" :value="t.name" :label="t.name" />
         </ElSelect>
       </div>
-      <ExamplePicker v-if="server && kind === 'tool'" :server="server" :keeps="kept" @chosen="fill" />
+      <ExamplePicker v-if="server && kind === 'tool'" ref="examples" :server="server" @chosen="fill" />
       <ErrorNote v-if="tools.error.value" :error="tools.error.value" :retry="tools.load" />
       <p v-if="one" class="soft">{{ one.description }}</p>
       <form v-if="one" @submit.prevent="go">
@@ -178,6 +184,7 @@ const missing = computed(() => agents.data.value?.length === 0 || servers.data.v
     <section class="sheet pad" aria-label="What came of it">
       <TriedResult v-if="shown" :tried="shown.tried" @answer="run({ ...shown.ask, answers: $event, state: shown.tried.state })" />
       <p v-else class="soft">What is sent and what comes back is shown here.</p>
+      <ExampleForm v-if="kept && may('servers.keep')" v-bind="kept" @kept="examples?.load()" />
       <template v-if="history.length > 1">
         <h2>Before</h2>
         <ul class="past">

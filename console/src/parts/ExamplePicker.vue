@@ -1,13 +1,12 @@
 <script setup lang="ts">
-import { ElButton, ElInput, ElMessage } from 'element-plus'
-import { ref, watch } from 'vue'
+import { watch } from 'vue'
 import * as api from '../api'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
 import ErrorNote from './ErrorNote.vue'
 
-/** The examples of a server: one is chosen, removed, or made of the call that went well. */
-const props = defineProps<{ server: string; keeps?: { server: string; tool: string; arguments?: unknown } }>()
+/** The examples of a server: one is chosen, or removed. */
+const props = defineProps<{ server: string }>()
 const emit = defineEmits<{ chosen: [example: api.Example] }>()
 const { may } = useSession()
 const list = useResource(() => api.examples(props.server))
@@ -16,17 +15,8 @@ watch(
   () => void list.load(),
   { immediate: true },
 )
-const name = ref('')
+defineExpose({ load: list.load })
 const acting = useAction()
-async function keep() {
-  const call = props.keeps
-  if (!call) return
-  const kept = await acting.run(() => api.keepExample(call.server, name.value, { tool: call.tool, arguments: call.arguments }))
-  if (!kept) return
-  ElMessage.success(`kept; a checkup makes this call with --example ${kept.name}`)
-  name.value = ''
-  void list.load()
-}
 async function remove(e: api.Example) {
   await acting.run(() => api.removeExample(props.server, e.name))
   void list.load()
@@ -45,10 +35,6 @@ async function remove(e: api.Example) {
       </button>
     </span>
   </div>
-  <form v-if="keeps && may('servers.keep')" class="examples" @submit.prevent="keep">
-    <ElInput v-model="name" size="small" class="name" placeholder="morning" aria-label="Name of the example" />
-    <ElButton size="small" native-type="submit" :disabled="!name" :loading="acting.busy.value">Keep this call as an example</ElButton>
-  </form>
   <ErrorNote v-if="list.error.value" :error="list.error.value" :retry="list.load" />
   <ErrorNote v-if="acting.failure.value" :error="acting.failure.value" />
 </template>
@@ -61,7 +47,8 @@ async function remove(e: api.Example) {
   align-items: center;
   margin-bottom: 10px;
 }
-.name {
-  flex: 0 0 150px;
+.one {
+  display: flex;
+  gap: 4px;
 }
 </style>

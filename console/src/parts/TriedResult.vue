@@ -58,7 +58,7 @@ const readable = computed(() => {
     <pre v-else class="body" tabindex="0">{{ pretty(p) }}</pre>
   </template>
   <template v-if="result.structuredContent">
-    <h2>Structured</h2>
+    <h2 class="gap">Structured</h2>
     <pre class="body" tabindex="0">{{ pretty(result.structuredContent) }}</pre>
   </template>
   <template v-if="tried.asks">
