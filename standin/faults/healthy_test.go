@@ -5,6 +5,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"bouncer/standin/toolserver"
@@ -158,6 +159,7 @@ func Healthy() []Fault {
 			c.Tool, c.Times = "list_berths", 2
 			return c
 		}},
+		{Name: "streams that are polled", Start: func(s *Stage) Case { return at(s.Serve(polled()) + "/mcp") }},
 		{Name: "pages", Start: func(s *Stage) Case { return at(s.Serve(paged()) + "/mcp") }},
 		{Name: "a process", Start: part("well")},
 		{Name: "a process with other line ends", Start: part("windows")},
@@ -197,5 +199,39 @@ func paged() http.Handler {
 		}
 		w.Header().Set("Content-Type", jsonType)
 		_, _ = io.WriteString(w, text)
+	})
+}
+
+// polled ends every stream at once, and gives the answer to whoever comes back for it the
+// second time.
+func polled() http.Handler {
+	var mu sync.Mutex // guards what waits
+	waits, came := map[string]string{}, map[string]int{}
+	inner := &harbour{revision: "2025-11-25"}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		if last := r.Header.Get("Last-Event-ID"); r.Method == http.MethodGet && waits[last] != "" {
+			w.Header().Set("Content-Type", "text/event-stream")
+			if came[last]++; came[last] < 2 {
+				fmt.Fprintf(w, "id: %s\nretry: 20\ndata: \n\n", last)
+				return
+			}
+			fmt.Fprintf(w, "id: %s-answer\ndata: %s\n\n", last, waits[last])
+			return
+		}
+		m, ok := read(w, r)
+		if !ok {
+			return
+		}
+		text := inner.reply(m)
+		if text == "" {
+			w.WriteHeader(http.StatusAccepted)
+			return
+		}
+		id := fmt.Sprintf("event-%d", len(waits))
+		waits[id] = text
+		w.Header().Set("Content-Type", "text/event-stream")
+		fmt.Fprintf(w, "id: %s\nretry: 20\ndata: \n\n", id)
 	})
 }

@@ -30,6 +30,7 @@ type web struct {
 	ear     *heard       // of the last connection
 	// lastSession is the session that the last answer opened; it is no evidence.
 	lastSession string
+	polled      poll // what the last event stream said of being taken up again
 }
 
 func newWeb(w *way) *web {
@@ -136,6 +137,9 @@ func (h *web) send(ctx context.Context, q request) (evidence.Exchange, []byte) {
 		next := within(res, q.address)
 		if next == "" || len(x.Redirects) >= maxRedirects-1 {
 			raw := h.read(ctx, res, &x, q)
+			if len(raw) == 0 && x.Reply.Event {
+				raw = h.resume(ctx, &x, q)
+			}
 			x.Took = time.Since(began)
 			return x, raw
 		}
@@ -270,8 +274,15 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 func (h *web) events(ctx context.Context, body io.Reader, x *evidence.Exchange, q request) []byte {
 	reader := wire.NewEventReader(body, q.most)
 	var last []byte
+	h.polled = poll{}
 	for {
 		event, err := reader.Next()
+		if event.ID != "" {
+			h.polled.last = event.ID
+		}
+		if event.Retry > 0 {
+			h.polled.retry = time.Duration(event.Retry) * time.Millisecond
+		}
 		if err != nil {
 			x.Whole = errors.Is(err, io.EOF)
 			x.BodyTimeout = ctx.Err() != nil
