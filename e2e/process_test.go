@@ -103,7 +103,7 @@ func TestBerthsAsAProcess(t *testing.T) {
 		testkit.Obj{"name": "berths", "command": bin, "secretEnv": "BERTHS_KEY", "token": "skf-wrong-key-1234567"},
 	)
 	assert.Equal(t, "launch.exits-at-once", p.Code)
-	assert.Contains(t, p.Title, "ended with code 3, having written: berths: the variable BERTHS_KEY does not hold the harbour's key")
+	assert.Contains(t, p.Title, "the process ends with code 3 before it opens a session: berths: the variable BERTHS_KEY does not hold the harbour's key")
 	w.Must(
 		"POST",
 		"/api/servers",

@@ -176,7 +176,7 @@ func (j *judge) exited(p *evidence.Process) {
 		}
 	case j.badOutput(p, shape, facts):
 	default:
-		j.add(diagnosis.ExitsAtOnce, "the process ends before it opens a session"+j.wording(words),
+		j.add(diagnosis.ExitsAtOnce, fmt.Sprintf("the process ends with code %d before it opens a session", p.Code)+j.wording(words),
 			"run it by hand where Bouncer runs: "+j.line(), facts...)
 	}
 }
