@@ -1,4 +1,4 @@
-package checkup
+package exam
 
 import (
 	"crypto/x509"

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"bytes"
@@ -45,7 +45,7 @@ func (h *web) newClient(certificates []tls.Certificate) *http.Client {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-				d := net.Dialer{Timeout: min(connectTime, h.o.Patience), Control: h.guard(address)}
+				d := net.Dialer{Timeout: min(connectTime, h.Options.Patience), Control: h.guard(address)}
 				conn, err := d.DialContext(ctx, network, address)
 				if err != nil {
 					return nil, err
@@ -54,7 +54,7 @@ func (h *web) newClient(certificates []tls.Certificate) *http.Client {
 				return h.ear, nil
 			},
 			TLSClientConfig:     &tls.Config{RootCAs: h.roots, Certificates: certificates, MinVersion: tls.VersionTLS12},
-			TLSHandshakeTimeout: min(connectTime, h.o.Patience),
+			TLSHandshakeTimeout: min(connectTime, h.Options.Patience),
 			ForceAttemptHTTP2:   true, MaxIdleConnsPerHost: 2,
 		},
 	}
@@ -79,8 +79,8 @@ func (h *web) guard(address string) func(string, string, syscall.RawConn) error 
 	if err == nil && host == h.at.Hostname() {
 		return nil
 	}
-	inside := h.o.Private
-	for _, text := range h.t.Server.PrivateRanges {
+	inside := h.Options.Private
+	for _, text := range h.Target.Server.PrivateRanges {
 		if p, err := netip.ParsePrefix(text); err == nil {
 			inside = append(slices.Clone(inside), p)
 		}
@@ -118,7 +118,7 @@ const maxRedirects = 5
 // keep the method (RFC 9110, section 15.4). It returns what came, whole.
 func (h *web) send(ctx context.Context, q request) (evidence.Exchange, []byte) {
 	if q.limit == 0 {
-		q.limit = h.o.Patience
+		q.limit = h.Options.Patience
 	}
 	if q.most == 0 {
 		q.most = maxOpening
@@ -173,7 +173,7 @@ func (h *web) once(ctx context.Context, q request, x *evidence.Exchange) (*http.
 		return nil, fmt.Errorf("make a request: %w", err)
 	}
 	if h.own(req.URL) {
-		for _, header := range h.t.Server.Headers {
+		for _, header := range h.Target.Server.Headers {
 			name, value, _ := strings.Cut(header, ":")
 			req.Header.Set(strings.TrimSpace(name), headerSafe(strings.TrimPrefix(value, " ")))
 		}
@@ -186,7 +186,7 @@ func (h *web) once(ctx context.Context, q request, x *evidence.Exchange) (*http.
 			req.Header.Del(c.Header) // what was written as a header, too
 		}
 	}
-	req.Header.Set("User-Agent", "bouncer/"+h.o.Version)
+	req.Header.Set("User-Agent", "bouncer/"+h.Options.Version)
 	if q.method == http.MethodPost {
 		req.Header.Set("Content-Type", "application/json")
 	}
@@ -213,10 +213,10 @@ func unwrapped(err error) error {
 func (h *web) shown(address string) string {
 	at, err := url.Parse(address)
 	if err != nil {
-		return h.short(address)
+		return h.Short(address)
 	}
 	at.User = nil
-	return h.masker.Text(at.String())
+	return h.Masker.Text(at.String())
 }
 
 // keptHeaders are those of an answer that tell something.
@@ -232,7 +232,7 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 	x.Status, x.Header = res.StatusCode, map[string]string{}
 	for _, name := range keptHeaders {
 		if list := res.Header.Values(name); len(list) > 0 {
-			x.Header[name] = h.short(strings.Join(list, ", "))
+			x.Header[name] = h.Short(strings.Join(list, ", "))
 		}
 	}
 	if list := res.Header.Values("Www-Authenticate"); len(list) > 0 {
@@ -249,7 +249,7 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 	} else {
 		var err error
 		raw, err = io.ReadAll(io.LimitReader(res.Body, int64(min(q.most, maxOpening))+1))
-		if err == nil && len(raw) > maxOpening && q.most > maxOpening && h.big(ctx) {
+		if err == nil && len(raw) > maxOpening && q.most > maxOpening && h.Big(ctx) {
 			var rest []byte
 			rest, err = io.ReadAll(io.LimitReader(res.Body, int64(q.most-len(raw))+1))
 			raw = append(raw, rest...)
@@ -261,11 +261,11 @@ func (h *web) read(ctx context.Context, res *http.Response, x *evidence.Exchange
 		}
 		x.Reply = evidence.ReadReply(raw, q.id)
 	}
-	x.Reply.Quote = h.quote(x.Reply.Shape, raw)
+	x.Reply.Quote = h.Quote(x.Reply.Shape, raw)
 	if e := x.Reply.Error; e != nil {
-		e.Message, e.Data = h.short(e.Message), h.short(e.Data)
+		e.Message, e.Data = h.Short(e.Message), h.Short(e.Data)
 	}
-	x.Body = h.beginning(raw, 4<<10)
+	x.Body = h.Beginning(raw, 4<<10)
 	return raw
 }
 
@@ -325,7 +325,7 @@ func (h *web) greeting() {
 	if first[0] == 0x15 || first[0] == 0x16 {
 		return // TLS, which is looked at by itself
 	}
-	h.evidence.Greeting = []byte(h.masker.Text(string(first)))
+	h.Evidence.Greeting = []byte(h.Masker.Text(string(first)))
 }
 
 // challenge makes a challenge fit to be shown. Its first word is that of a scheme, after
@@ -333,7 +333,7 @@ func (h *web) greeting() {
 func (h *web) challenge(text string) string {
 	scheme, rest, found := strings.Cut(text, " ")
 	if !found {
-		return h.short(text)
+		return h.Short(text)
 	}
-	return scheme + " " + h.short(rest)
+	return scheme + " " + h.Short(rest)
 }

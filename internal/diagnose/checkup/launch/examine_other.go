@@ -1,6 +1,6 @@
 //go:build !linux
 
-package checkup
+package launch
 
 import "bouncer/internal/core/evidence"
 

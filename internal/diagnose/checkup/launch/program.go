@@ -1,4 +1,4 @@
-package checkup
+package launch
 
 import (
 	"bytes"
@@ -15,7 +15,7 @@ import (
 
 // readProgram reads the beginning of a program: the interpreter that its first line
 // names, and whether this machine can run it.
-func (r *run) readProgram(p *evidence.Process) {
+func (r run) readProgram(p *evidence.Process) {
 	f, err := os.Open(p.Path)
 	if err != nil {
 		return // it may be executed and not read
@@ -42,7 +42,7 @@ func (r *run) readProgram(p *evidence.Process) {
 }
 
 // interpreter looks for what a first line names.
-func (r *run) interpreter(p *evidence.Process, line string) {
+func (r run) interpreter(p *evidence.Process, line string) {
 	p.CarriageReturn = strings.HasSuffix(line, "\r")
 	words := strings.Fields(strings.TrimSpace(line))
 	if len(words) == 0 {

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/diagnose/checkup/exam"
 	"bouncer/internal/oauth"
 )
 
@@ -21,8 +22,8 @@ func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
 	challenge, told := oauth.ReadChallenge(http.Header{"Www-Authenticate": {x.Header["Www-Authenticate"]}})
 	named := told && challenge.Metadata != ""
 	issuers := h.resource(ctx, challenge.Metadata, named)
-	if len(issuers) == 0 && h.t.Client != nil && h.t.Client.Issuer != "" {
-		issuers = []string{h.t.Client.Issuer}
+	if len(issuers) == 0 && h.Target.Client != nil && h.Target.Client.Issuer != "" {
+		issuers = []string{h.Target.Client.Issuer}
 	}
 	if len(issuers) == 0 {
 		return
@@ -31,7 +32,7 @@ func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
 	if a == nil || a.Status != http.StatusOK || a.Malformed || a.Expected != "" {
 		return
 	}
-	if h.t.Client == nil || ctx.Err() != nil {
+	if h.Target.Client == nil || ctx.Err() != nil {
 		return
 	}
 	h.tryClient(ctx, *a)
@@ -39,7 +40,7 @@ func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
 
 // tryClient asks for what a client that is known would be given.
 func (h *web) tryClient(ctx context.Context, a evidence.OAuthStep) {
-	c := h.t.Client
+	c := h.Target.Client
 	switch {
 	case c.RefreshToken != "":
 		h.token(ctx, a, evidence.RefreshStep, url.Values{"grant_type": {"refresh_token"}, "refresh_token": {c.RefreshToken}})
@@ -56,7 +57,7 @@ func (h *web) document(ctx context.Context, what, address string, into any) evid
 	s := evidence.OAuthStep{What: what, URL: h.shown(address)}
 	x, raw := h.send(ctx, request{
 		method: http.MethodGet, address: address, header: http.Header{"Accept": {"application/json"}}, limit: min(probeTime,
-			h.o.Patience), most: 256 << 10,
+			h.Options.Patience), most: 256 << 10,
 	})
 	s.Step, s.Status = x.Step, x.Status
 	if x.Status == http.StatusOK && json.Unmarshal(raw, into) != nil {
@@ -85,12 +86,12 @@ func wellKnown(base, suffix string) (list []string) {
 func (h *web) resource(ctx context.Context, address string, named bool) []string {
 	addresses := []string{address}
 	if !named {
-		addresses = wellKnown(h.t.Server.URL, "oauth-protected-resource")
+		addresses = wellKnown(h.Target.Server.URL, "oauth-protected-resource")
 	} else if at, err := h.at.Parse(address); err == nil {
 		addresses[0] = at.String()
 	}
 	for _, a := range addresses {
-		h.tell("authorization", "reading "+h.shown(a))
+		h.Tell("authorization", "reading "+h.shown(a))
 		var m struct {
 			Resource string   `json:"resource"`
 			Servers  []string `json:"authorization_servers"`
@@ -100,11 +101,11 @@ func (h *web) resource(ctx context.Context, address string, named bool) []string
 		if !named && (s.Status != http.StatusOK || s.Malformed || m.Resource == "" && len(m.Servers) == 0) {
 			continue
 		}
-		s.Resource, s.Servers, s.Scopes = h.short(m.Resource), m.Servers, m.Scopes
-		if m.Resource != "" && !covers(m.Resource, h.t.Server.URL) {
-			s.Expected = h.shown(h.t.Server.URL)
+		s.Resource, s.Servers, s.Scopes = h.Short(m.Resource), m.Servers, m.Scopes
+		if m.Resource != "" && !covers(m.Resource, h.Target.Server.URL) {
+			s.Expected = h.shown(h.Target.Server.URL)
 		}
-		h.evidence.OAuth = append(h.evidence.OAuth, s)
+		h.Evidence.OAuth = append(h.Evidence.OAuth, s)
 		return m.Servers
 	}
 	return nil
@@ -130,7 +131,7 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 	}
 	var first *evidence.OAuthStep
 	for _, a := range addresses {
-		h.tell("authorization", "reading "+h.shown(a))
+		h.Tell("authorization", "reading "+h.shown(a))
 		var m struct {
 			Issuer    string   `json:"issuer"`
 			Authorize string   `json:"authorization_endpoint"`
@@ -142,9 +143,9 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 		}
 		s := h.document(ctx, evidence.AuthorityStep, a, &m)
 		s.Documents = m.Document
-		s.Issuer, s.Authorize, s.Token, s.Register, s.Methods = h.short(m.Issuer), m.Authorize, m.Token, m.Register, m.Methods
+		s.Issuer, s.Authorize, s.Token, s.Register, s.Methods = h.Short(m.Issuer), m.Authorize, m.Token, m.Register, m.Methods
 		if s.Status == http.StatusOK && !s.Malformed && strings.TrimRight(m.Issuer, "/") != strings.TrimRight(issuer, "/") {
-			s.Expected = h.short(issuer)
+			s.Expected = h.Short(issuer)
 		}
 		if m.Authorize == "" && len(m.Grants) > 0 && !slices.Contains(m.Grants, "authorization_code") {
 			s.Methods = append(s.Methods, "none needed")
@@ -158,7 +159,7 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 		}
 	}
 	if first != nil {
-		h.evidence.OAuth = append(h.evidence.OAuth, *first)
+		h.Evidence.OAuth = append(h.Evidence.OAuth, *first)
 	}
 	return first
 }
@@ -166,7 +167,7 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 // authorize asks the authorization endpoint what a browser would ask, and does not go on:
 // it shows whether the client and Bouncer's address are known there.
 func (h *web) authorize(ctx context.Context, a evidence.OAuthStep) {
-	c := h.t.Client
+	c := h.Target.Client
 	at, err := url.Parse(a.Authorize)
 	if err != nil {
 		return
@@ -178,27 +179,27 @@ func (h *web) authorize(ctx context.Context, a evidence.OAuthStep) {
 	q.Set("state", random())
 	q.Set("code_challenge", random()+random())
 	q.Set("code_challenge_method", "S256")
-	q.Set("resource", h.t.Server.URL)
+	q.Set("resource", h.Target.Server.URL)
 	if c.Scope != "" {
 		q.Set("scope", c.Scope)
 	}
 	at.RawQuery = q.Encode()
-	h.tell("authorization", "asking "+at.Host+" what a browser would ask")
+	h.Tell("authorization", "asking "+at.Host+" what a browser would ask")
 	x, raw := h.send(ctx, request{
 		method: http.MethodGet, address: at.String(), header: http.Header{"Accept": {"text/html"}}, limit: min(probeTime,
-			h.o.Patience), most: 64 << 10,
+			h.Options.Patience), most: 64 << 10,
 	})
 	at.RawQuery = ""
 	s := evidence.OAuthStep{Step: x.Step, What: evidence.AuthorizeStep, URL: h.shown(at.String()), Status: x.Status, Expected: c.Redirect}
 	if to, err := url.Parse(x.Header["Location"]); err == nil && x.Header["Location"] != "" {
-		s.Code, s.Text = h.short(to.Query().Get("error")), h.short(to.Query().Get("error_description"))
+		s.Code, s.Text = h.Short(to.Query().Get("error")), h.Short(to.Query().Get("error_description"))
 		to.RawQuery = ""
 		s.Location = h.shown(to.String())
 	}
 	if x.Status >= 400 {
-		s.Code, s.Text = oauthWords(raw, h.run)
+		s.Code, s.Text = oauthWords(raw, h.Run)
 	}
-	h.evidence.OAuth = append(h.evidence.OAuth, s)
+	h.Evidence.OAuth = append(h.Evidence.OAuth, s)
 }
 
 func random() string {
@@ -209,8 +210,8 @@ func random() string {
 
 // token asks the token endpoint.
 func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v url.Values) {
-	c := h.t.Client
-	v.Set("resource", h.t.Server.URL)
+	c := h.Target.Client
+	v.Set("resource", h.Target.Server.URL)
 	if c.Scope != "" {
 		v.Set("scope", c.Scope)
 	}
@@ -221,12 +222,12 @@ func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v ur
 	} else {
 		v.Set("client_id", c.ID)
 	}
-	h.tell("authorization", "asking for a token")
+	h.Tell("authorization", "asking for a token")
 	x, raw := h.post(ctx, a.Token, v, header)
 	s := evidence.OAuthStep{Step: x.Step, What: what, URL: h.shown(a.Token), Status: x.Status, Expected: c.Redirect}
 	if x.Status != http.StatusOK {
-		s.Code, s.Text = oauthWords(raw, h.run)
-		h.evidence.OAuth = append(h.evidence.OAuth, s)
+		s.Code, s.Text = oauthWords(raw, h.Run)
+		h.Evidence.OAuth = append(h.Evidence.OAuth, s)
 		return
 	}
 	var m struct {
@@ -235,11 +236,11 @@ func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v ur
 	}
 	s.Malformed = json.Unmarshal(raw, &m) != nil || m.Access == ""
 	s.Rotated = m.Refresh != "" && m.Refresh != c.RefreshToken
-	h.evidence.OAuth = append(h.evidence.OAuth, s)
+	h.Evidence.OAuth = append(h.Evidence.OAuth, s)
 	if s.Malformed {
 		return
 	}
-	h.forms, h.evidence.Credentials = nil, nil
+	h.forms, h.Evidence.Credentials = nil, nil
 	h.add(attached{Form: evidence.Form{Header: "Authorization", Scheme: "Bearer"}, value: "Bearer " + m.Access})
 }
 
@@ -264,15 +265,15 @@ func (h *web) post(ctx context.Context, address string, v url.Values, header htt
 }
 
 // oauthWords are the error code and the words of an answer: JSON, or the text of a page.
-func oauthWords(raw []byte, r *run) (code, text string) {
+func oauthWords(raw []byte, r *exam.Run) (code, text string) {
 	var m struct {
 		Code string `json:"error"`
 		Text string `json:"error_description"`
 	}
 	if json.Unmarshal(raw, &m) == nil && m.Code+m.Text != "" {
-		return r.short(m.Code), r.short(m.Text)
+		return r.Short(m.Code), r.Short(m.Text)
 	}
-	return "", r.short(pageText(string(raw)))
+	return "", r.Short(pageText(string(raw)))
 }
 
 // pageText is the text of a web page, without what is between tags.

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"bytes"
@@ -12,6 +12,7 @@ import (
 
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/diagnose/checkup/exam"
 	"bouncer/internal/link"
 )
 
@@ -28,14 +29,14 @@ type oldStream struct {
 // legacyStream asks an address for an event stream, and reads where messages go. The
 // stream is nil when there is none.
 func (h *web) legacyStream(ctx context.Context, address string) *oldStream {
-	h.tell("transport", "asking for an event stream")
+	h.Tell("transport", "asking for an event stream")
 	x := evidence.Exchange{Purpose: evidence.Legacy, Method: http.MethodGet, URL: h.shown(address)}
 	began := time.Now()
 	sctx, stop := context.WithCancel(ctx)
-	limit := time.AfterFunc(min(probeTime, h.o.Patience), stop)
+	limit := time.AfterFunc(min(probeTime, h.Options.Patience), stop)
 	defer limit.Stop()
 	q := request{method: http.MethodGet, address: address, forms: h.forms, header: http.Header{"Accept": {"text/event-stream"}}}
-	res, err := h.once(sctx, q, &x)
+	res, err := h.once(sctx, q, &x) //nolint:bodyclose // whoever reads the stream closes it
 	x.Took = time.Since(began)
 	if err != nil {
 		x.Err, x.Timeout = unwrapped(err), link.IsTimeout(err) || sctx.Err() != nil
@@ -50,7 +51,7 @@ func (h *web) legacyStream(ctx context.Context, address string) *oldStream {
 		return nil
 	}
 	x.Status, x.Header = res.StatusCode, map[string]string{"Content-Type": res.Header.Get("Content-Type")}
-	reader := wire.NewEventReader(res.Body, h.o.MessageLimit)
+	reader := wire.NewEventReader(res.Body, h.Options.MessageLimit)
 	endpoint := ""
 	for endpoint == "" {
 		event, err := reader.Next()
@@ -62,7 +63,7 @@ func (h *web) legacyStream(ctx context.Context, address string) *oldStream {
 			endpoint = strings.TrimSpace(string(event.Data))
 		}
 	}
-	x.Took, x.Endpoint = time.Since(began), h.masker.Text(endpoint)
+	x.Took, x.Endpoint = time.Since(began), h.Masker.Text(endpoint)
 	h.keep(x)
 	if endpoint == "" || !limit.Stop() {
 		stop()
@@ -107,26 +108,26 @@ func (h *web) openLegacy(ctx context.Context, address string) bool {
 		return false // the credential must not go elsewhere
 	}
 	o.endpoint = to.String()
-	a, frame := o.ask(ctx, "initialize", h.opening())
-	i := len(h.evidence.Probes) - 1
+	a, frame := o.Ask(ctx, "initialize", h.Opening())
+	i := len(h.Evidence.Probes) - 1
 	if a.Reply.Shape != evidence.Message || !a.Reply.Result && a.Error == nil {
 		return false
 	}
-	stream := h.evidence.Find(evidence.Legacy)
+	stream := h.Evidence.Find(evidence.Legacy)
 	if i >= 0 && stream != nil {
 		stream.Reply = a.Reply
 	}
 	if a.Error != nil {
-		h.evidence.Session = &evidence.Session{Refused: a.Error}
-		h.evidence.Target.Transport = "sse"
+		h.Evidence.Session = &evidence.Session{Refused: a.Error}
+		h.Evidence.Target.Transport = "sse"
 		stream.Opened = true
 		return true
 	}
 	stream.Opened = true
-	s := readGreeting(frame)
+	s := exam.ReadGreeting(frame)
 	s.Reply = a.Reply
 	h.accepted(stream, "the event-stream transport of 2024-11-05")
-	h.converse(ctx, o, s)
+	h.Converse(ctx, o, s)
 	return true
 }
 
@@ -136,12 +137,12 @@ func (o *oldStream) close() {
 	}
 }
 
-// ask implements speaker.
-func (o *oldStream) ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte) {
+// Ask implements exam.Speaker.
+func (o *oldStream) Ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte) {
 	a := evidence.Ask{Method: method}
-	id := o.id()
+	id := o.ID()
 	began := time.Now()
-	ctx, stop := context.WithTimeout(ctx, o.o.Patience)
+	ctx, stop := context.WithTimeout(ctx, o.Options.Patience)
 	defer stop()
 	x, _ := o.send(ctx, request{
 		purpose: evidence.Posted, method: http.MethodPost, address: o.endpoint, forms: o.forms,
@@ -169,7 +170,7 @@ func (o *oldStream) answer(ctx context.Context, a *evidence.Ask, id uint64, bega
 				a.Err = io.ErrUnexpectedEOF
 				return nil
 			}
-			if taken(o.run, a, frame, id) {
+			if o.Taken(a, frame, id) {
 				return frame
 			}
 		case <-ctx.Done():
@@ -179,8 +180,8 @@ func (o *oldStream) answer(ctx context.Context, a *evidence.Ask, id uint64, bega
 	}
 }
 
-// notify implements speaker.
-func (o *oldStream) notify(ctx context.Context, method string) {
+// Notify implements exam.Speaker.
+func (o *oldStream) Notify(ctx context.Context, method string) {
 	o.send(ctx, request{
 		method: http.MethodPost, address: o.endpoint, forms: o.forms, body: wire.AppendNotification(nil, method, nil), most: 4 << 10,
 	})

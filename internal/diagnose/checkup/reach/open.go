@@ -1,8 +1,7 @@
-package checkup
+package reach
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"mime"
 	"net/http"
@@ -16,36 +15,22 @@ import (
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/diagnose/checkup/exam"
 )
 
-// opening is the params of initialize.
-func (r *run) opening() []byte {
-	// Maps of texts cannot fail to be written.
-	params, _ := json.Marshal(map[string]any{
-		"protocolVersion": wire.NewestSession,
-		"capabilities":    map[string]any{},
-		"clientInfo":      r.info(),
-	})
-	return params
-}
-
-func (r *run) info() map[string]string {
-	return map[string]string{"name": "bouncer", "version": r.o.Version}
-}
-
 // initialize is the request that opens a conversation (MCP, lifecycle).
-func (r *run) initialize(purpose evidence.Purpose, address string, forms []attached) request {
-	id := r.id()
+func (h *web) initialize(purpose evidence.Purpose, address string, forms []attached) request {
+	id := h.ID()
 	return request{
 		purpose: purpose, method: http.MethodPost, address: address, id: id, forms: forms,
-		body: wire.AppendRequest(nil, id, "initialize", r.opening()),
+		body: wire.AppendRequest(nil, id, "initialize", h.Opening()),
 	}
 }
 
 // probe opens a conversation only to see whether it can be opened.
 func (h *web) probe(ctx context.Context, purpose evidence.Purpose, address string) evidence.Exchange {
 	q := h.initialize(purpose, address, h.forms)
-	q.limit = min(probeTime, h.o.Patience)
+	q.limit = min(probeTime, h.Options.Patience)
 	x, raw := h.send(ctx, q)
 	h.opens(&x, raw)
 	h.keep(x)
@@ -55,7 +40,7 @@ func (h *web) probe(ctx context.Context, purpose evidence.Purpose, address strin
 	return x
 }
 
-func (h *web) keep(x evidence.Exchange) { h.evidence.Probes = append(h.evidence.Probes, x) }
+func (h *web) keep(x evidence.Exchange) { h.Evidence.Probes = append(h.Evidence.Probes, x) }
 
 // opens tells whether an answer opens a conversation, and what it says then.
 func (h *web) opens(x *evidence.Exchange, raw []byte) (s evidence.Session) {
@@ -64,32 +49,9 @@ func (h *web) opens(x *evidence.Exchange, raw []byte) (s evidence.Session) {
 	if x.Status != http.StatusOK || x.Reply.Shape != evidence.Message || x.Reply.ID != "" || !x.Reply.Result || !labelled {
 		return s
 	}
-	s = readGreeting(raw)
+	s = exam.ReadGreeting(raw)
 	s.Reply = x.Reply
 	x.Opened = true
-	return s
-}
-
-// readGreeting reads the result of initialize.
-func readGreeting(raw []byte) (s evidence.Session) {
-	var m struct {
-		Result struct {
-			ProtocolVersion string                     `json:"protocolVersion"`
-			Capabilities    map[string]json.RawMessage `json:"capabilities"`
-			ServerInfo      struct{ Name, Version string }
-		}
-	}
-	// What is missing shows as empty, and is judged.
-	_ = json.Unmarshal(raw, &m)
-	s.Opened, s.Revision = true, m.Result.ProtocolVersion
-	s.Name, s.Version = m.Result.ServerInfo.Name, m.Result.ServerInfo.Version
-	for name := range m.Result.Capabilities {
-		s.Capabilities = append(s.Capabilities, name)
-	}
-	slices.Sort(s.Capabilities)
-	if s.Revision != "" && !wire.SpeaksSession(s.Revision) && !wire.SpeaksStateless(s.Revision) {
-		s.Offered = []string{s.Revision}
-	}
 	return s
 }
 
@@ -97,26 +59,26 @@ func readGreeting(raw []byte) (s evidence.Session) {
 func (w *way) speak(ctx context.Context) error {
 	h := w.web
 	began := time.Now()
-	if w.t.Server.Transport == team.EventStream && !w.t.Detect {
-		if h.openLegacy(ctx, w.t.Server.URL) {
+	if w.Target.Server.Transport == team.EventStream && !w.Target.Detect {
+		if h.openLegacy(ctx, w.Target.Server.URL) {
 			return ctx.Err()
 		}
-		w.evidence.Target.Transport = team.EventStream
-		h.try(ctx, w.t.Server.URL)
+		w.Evidence.Target.Transport = team.EventStream
+		h.try(ctx, w.Target.Server.URL)
 		h.further(ctx)
 		h.told(began)
 		return ctx.Err()
 	}
-	if w.t.Server.Transport == team.REST {
+	if w.Target.Server.Transport == team.REST {
 		h.api(ctx, began)
 		return ctx.Err()
 	}
-	w.evidence.Target.Transport = team.StreamableHTTP
-	if h.try(ctx, w.t.Server.URL) {
+	w.Evidence.Target.Transport = team.StreamableHTTP
+	if h.try(ctx, w.Target.Server.URL) {
 		return ctx.Err()
 	}
-	if w.t.Detect && h.maybeLegacy() && h.openLegacy(ctx, w.t.Server.URL) {
-		w.evidence.Target.Transport = team.EventStream
+	if w.Target.Detect && h.maybeLegacy() && h.openLegacy(ctx, w.Target.Server.URL) {
+		w.Evidence.Target.Transport = team.EventStream
 		return ctx.Err()
 	}
 	h.further(ctx)
@@ -127,9 +89,9 @@ func (w *way) speak(ctx context.Context) error {
 // api looks at a REST API: there is no conversation to open, so its base address is asked
 // with the credential, where everything but a refusal or a failure is well.
 func (h *web) api(ctx context.Context, began time.Time) {
-	h.tell("http", "asking the API")
+	h.Tell("http", "asking the API")
 	x, _ := h.send(ctx, request{
-		purpose: evidence.Initialize, method: http.MethodGet, address: h.t.Server.URL, forms: h.forms, most: 64 << 10,
+		purpose: evidence.Initialize, method: http.MethodGet, address: h.Target.Server.URL, forms: h.forms, most: 64 << 10,
 		header: http.Header{"Accept": {"application/json"}},
 	})
 	x.Opened = x.Status != 0 && x.Status < 500 && !slices.Contains([]int{401, 402, 403, 407, 421, 429}, x.Status)
@@ -141,49 +103,49 @@ func (h *web) api(ctx context.Context, began time.Time) {
 		h.told(began)
 		return
 	}
-	h.stage("http", outcomeOK, x.Took, fmt.Sprintf("status %d, %s", x.Status, x.Header["Content-Type"]))
+	h.Stage("http", exam.OK, x.Took, fmt.Sprintf("status %d, %s", x.Status, x.Header["Content-Type"]))
 	s := &evidence.Session{Opened: true, Listed: true, Revision: team.REST}
-	for _, operation := range h.t.Server.Operations {
+	for _, operation := range h.Target.Server.Operations {
 		s.Tools = append(s.Tools, evidence.Tool{Name: operation.Name})
 	}
-	h.evidence.Session = s
+	h.Evidence.Session = s
 }
 
 // told writes the stages of a conversation that could not be opened.
 func (h *web) told(began time.Time) {
-	x := h.evidence.Find(evidence.Initialize)
+	x := h.Evidence.Find(evidence.Initialize)
 	if x == nil {
-		x = h.evidence.Find(evidence.Legacy)
+		x = h.Evidence.Find(evidence.Legacy)
 	}
 	if x == nil {
 		return
 	}
 	switch {
 	case x.Status == 0:
-		h.stage("http", outcomeFailed, x.Took, fmt.Sprintf("no answer: %v", x.Err))
+		h.Stage("http", exam.Failed, x.Took, fmt.Sprintf("no answer: %v", x.Err))
 	case slices.Contains([]int{401, 402, 403, 407}, x.Status):
-		h.stage("http", outcomeOK, x.Took, "status "+strconv.Itoa(x.Status))
-		h.stage("authorization", outcomeFailed, time.Since(began), x.Header["Www-Authenticate"], x.Reply.Quote)
+		h.Stage("http", exam.OK, x.Took, "status "+strconv.Itoa(x.Status))
+		h.Stage("authorization", exam.Failed, time.Since(began), x.Header["Www-Authenticate"], x.Reply.Quote)
 	case x.Status == http.StatusOK:
-		h.stage("http", outcomeOK, x.Took, "status 200, "+x.Header["Content-Type"])
+		h.Stage("http", exam.OK, x.Took, "status 200, "+x.Header["Content-Type"])
 	default:
-		h.stage("http", outcomeFailed, x.Took, "status "+strconv.Itoa(x.Status), x.Reply.Quote)
+		h.Stage("http", exam.Failed, x.Took, "status "+strconv.Itoa(x.Status), x.Reply.Quote)
 	}
 	var tried []string
-	for _, p := range h.evidence.Probes {
+	for _, p := range h.Evidence.Probes {
 		if p.Purpose != evidence.Initialize {
 			tried = append(tried, fmt.Sprintf("%s: %s %d", p.Purpose, p.URL, p.Status))
 		}
 	}
 	if len(tried) > 0 && x.Status != 401 && x.Status != 403 {
-		h.stage("transport", outcomeFailed, 0, tried...)
+		h.Stage("transport", exam.Failed, 0, tried...)
 	}
 }
 
 // try opens a conversation in either era, and reads what the server lists. It is false
 // when it could not be opened.
 func (h *web) try(ctx context.Context, address string) bool {
-	h.tell("http", "asking for a conversation")
+	h.Tell("http", "asking for a conversation")
 	q := h.initialize(evidence.Initialize, address, h.forms)
 	x, raw := h.send(ctx, q)
 	s := h.opens(&x, raw)
@@ -203,17 +165,17 @@ func (h *web) try(ctx context.Context, address string) bool {
 	if x.Header["Mcp-Session-Id"] != "" {
 		talk.session = h.lastSession
 	}
-	h.converse(ctx, talk, s)
+	h.Converse(ctx, talk, s)
 	talk.end(ctx)
 	return true
 }
 
 // accepted writes the stages on the way to a conversation.
 func (h *web) accepted(x *evidence.Exchange, transport string) {
-	h.stage("http", outcomeOK, x.Took, fmt.Sprintf("status %d, %s", x.Status, x.Header["Content-Type"]))
-	h.stage("transport", outcomeOK, 0, transport)
+	h.Stage("http", exam.OK, x.Took, fmt.Sprintf("status %d, %s", x.Status, x.Header["Content-Type"]))
+	h.Stage("transport", exam.OK, 0, transport)
 	if len(x.Sent) > 0 {
-		h.stage("authorization", outcomeOK, 0, "the credential is accepted")
+		h.Stage("authorization", exam.OK, 0, "the credential is accepted")
 	}
 }
 
@@ -229,48 +191,20 @@ func (h *web) tryStateless(ctx context.Context, address string, x evidence.Excha
 		return false
 	}
 	talk := &overHTTP{web: h, address: address, revision: wire.NewestStateless, stateless: true, began: time.Now()}
-	a, frame := talk.ask(ctx, "server/discover", nil)
+	a, frame := talk.Ask(ctx, "server/discover", nil)
 	if frame == nil || a.Error != nil || a.Reply.Shape != evidence.Message {
 		return false
 	}
-	s, ok := readDiscovery(frame)
+	s, ok := exam.ReadDiscovery(frame)
 	if !ok {
 		return false
 	}
-	for i := range h.evidence.Probes {
-		h.evidence.Probes[i].Opened = h.evidence.Probes[i].Opened || h.evidence.Probes[i].Purpose == evidence.Initialize
+	for i := range h.Evidence.Probes {
+		h.Evidence.Probes[i].Opened = h.Evidence.Probes[i].Opened || h.Evidence.Probes[i].Purpose == evidence.Initialize
 	}
 	h.accepted(&x, "streamable HTTP, each request by itself")
-	h.converse(ctx, talk, s)
+	h.Converse(ctx, talk, s)
 	return true
-}
-
-// readDiscovery reads the result of server/discover.
-func readDiscovery(frame []byte) (s evidence.Session, ok bool) {
-	var m struct {
-		Result struct {
-			SupportedVersions []string                   `json:"supportedVersions"`
-			Capabilities      map[string]json.RawMessage `json:"capabilities"`
-			Meta              map[string]json.RawMessage `json:"_meta"`
-		}
-	}
-	if json.Unmarshal(frame, &m) != nil || len(m.Result.SupportedVersions) == 0 {
-		return s, false
-	}
-	s.Opened = true
-	if !slices.ContainsFunc(m.Result.SupportedVersions, wire.SpeaksStateless) {
-		s.Offered = m.Result.SupportedVersions
-	}
-	s.Revision = wire.NewestStateless
-	var info struct{ Name, Version string }
-	// The name is only shown.
-	_ = json.Unmarshal(m.Result.Meta[wire.MetaServer], &info)
-	s.Name, s.Version = info.Name, info.Version
-	for name := range m.Result.Capabilities {
-		s.Capabilities = append(s.Capabilities, name)
-	}
-	slices.Sort(s.Capabilities)
-	return s, true
 }
 
 // farewell ends a session that was opened only to see whether it can be.
@@ -286,17 +220,17 @@ func (h *web) farewell(ctx context.Context, address string, x evidence.Exchange,
 
 // maybeLegacy reports whether the answer could be that of an event stream of 2024.
 func (h *web) maybeLegacy() bool {
-	x := h.evidence.Find(evidence.Initialize)
+	x := h.Evidence.Find(evidence.Initialize)
 	return x != nil && slices.Contains([]int{400, 404, 405, 406, 415, 501}, x.Status)
 }
 
 // further probes what tells look-alikes apart, by how the first answer was.
 func (h *web) further(ctx context.Context) {
-	x := h.evidence.Find(evidence.Initialize)
+	x := h.Evidence.Find(evidence.Initialize)
 	if x == nil || ctx.Err() != nil {
 		return
 	}
-	h.tell("http", "looking closer")
+	h.Tell("http", "looking closer")
 	switch s := x.Status; {
 	case s == 0:
 		h.unanswered(ctx, x)
@@ -310,8 +244,8 @@ func (h *web) further(ctx context.Context) {
 	case s == 200 && x.Reply.Shape == evidence.Message:
 	case s == 400 && h.at.Scheme == "http" && h.speaksTLS(ctx):
 	default:
-		if h.evidence.Find(evidence.Legacy) == nil {
-			h.legacyStream(ctx, h.t.Server.URL)
+		if h.Evidence.Find(evidence.Legacy) == nil {
+			h.legacyStream(ctx, h.Target.Server.URL)
 		}
 		h.paths(ctx)
 		if s == 400 {
@@ -333,10 +267,10 @@ func (h *web) unanswered(ctx context.Context, x *evidence.Exchange) {
 		secure.Scheme = "https"
 		h.handshakeQuietly(ctx, &secure)
 	}
-	if h.evidence.TLS != nil && h.evidence.TLS.Other && len(h.evidence.TLS.Chain) > 0 {
+	if h.Evidence.TLS != nil && h.Evidence.TLS.Other && len(h.Evidence.TLS.Chain) > 0 {
 		return
 	}
-	h.get(ctx, evidence.PlainGet, h.t.Server.URL)
+	h.get(ctx, evidence.PlainGet, h.Target.Server.URL)
 	if !x.Timeout {
 		h.again(ctx)
 	}
@@ -348,19 +282,17 @@ func (h *web) speaksTLS(ctx context.Context) bool {
 	secure := *h.at
 	secure.Scheme = "https"
 	h.handshakeQuietly(ctx, &secure)
-	return len(h.evidence.TLS.Chain) > 0
+	return len(h.Evidence.TLS.Chain) > 0
 }
 
 // handshakeQuietly looks whether a port speaks TLS, without a stage of its own.
 func (h *web) handshakeQuietly(ctx context.Context, at *url.URL) {
-	before := h.stages
-	h.handshake(ctx, at)
-	h.stages = before
+	h.Quietly(func() { h.handshake(ctx, at) })
 }
 
 // again sends the same once more, to tell once from always.
 func (h *web) again(ctx context.Context) {
-	if x := h.probe(ctx, evidence.Again, h.t.Server.URL); x.Status == 0 {
+	if x := h.probe(ctx, evidence.Again, h.Target.Server.URL); x.Status == 0 {
 		h.greeting()
 	}
 }
@@ -368,7 +300,7 @@ func (h *web) again(ctx context.Context) {
 // get is a plain GET, which shows whether anything answers at all.
 func (h *web) get(ctx context.Context, purpose evidence.Purpose, address string) evidence.Exchange {
 	x, _ := h.send(ctx, request{
-		purpose: purpose, method: http.MethodGet, address: address, forms: h.forms, limit: min(getTime, h.o.Patience), most: 4 << 10,
+		purpose: purpose, method: http.MethodGet, address: address, forms: h.forms, limit: min(getTime, h.Options.Patience), most: 4 << 10,
 		header: http.Header{"Accept": {"*/*"}},
 	})
 	h.keep(x)
@@ -385,13 +317,13 @@ func (h *web) host(ctx context.Context) {
 	if h.at.Host == name {
 		name = "127.0.0.1:" + port
 	}
-	q := h.initialize(evidence.OtherHost, h.t.Server.URL, h.forms)
-	q.host, q.limit = name, min(probeTime, h.o.Patience)
+	q := h.initialize(evidence.OtherHost, h.Target.Server.URL, h.forms)
+	q.host, q.limit = name, min(probeTime, h.Options.Patience)
 	x, raw := h.send(ctx, q)
 	h.opens(&x, raw)
 	h.keep(x)
 	if x.Opened {
-		h.farewell(ctx, h.t.Server.URL, x, h.forms)
+		h.farewell(ctx, h.Target.Server.URL, x, h.forms)
 	}
 }
 
@@ -403,7 +335,7 @@ func (h *web) paths(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
-		h.tell("transport", "trying "+there.Path)
+		h.Tell("transport", "trying "+there.Path)
 		x := h.probe(ctx, evidence.OtherPath, there.String())
 		if x.Opened {
 			return

@@ -1,4 +1,4 @@
-package checkup
+package exam
 
 import (
 	"context"
@@ -14,15 +14,15 @@ import (
 )
 
 // callTool calls the tool that was asked for.
-func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
-	t := r.t.Call
-	call := &evidence.Call{Tool: t.Tool, Limit: r.o.MessageLimit}
-	r.evidence.Call = call
+func (r *Run) callTool(ctx context.Context, c Speaker, list []json.RawMessage) {
+	t := r.Target.Call
+	call := &evidence.Call{Tool: t.Tool, Limit: r.Options.MessageLimit}
+	r.Evidence.Call = call
 	began := time.Now()
 	tool, ok := find(list, t.Tool)
 	if !ok {
 		call.NoSuch = true
-		r.stage("call", outcomeFailed, 0, "there is no tool "+t.Tool)
+		r.Stage("call", Failed, 0, "there is no tool "+t.Tool)
 		return
 	}
 	arguments := t.Arguments
@@ -33,12 +33,12 @@ func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
 	params, err := json.Marshal(map[string]any{"name": t.Tool, "arguments": json.RawMessage(arguments)})
 	if err != nil {
 		call.Unfit = "they are no JSON"
-		r.stage("call", outcomeFailed, 0, "the arguments are no JSON")
+		r.Stage("call", Failed, 0, "the arguments are no JSON")
 		return
 	}
 	for range max(1, min(t.Times, MaxTimes)) {
-		r.tell("call", "calling "+t.Tool)
-		a, frame := c.ask(ctx, "tools/call", params)
+		r.Tell("call", "calling "+t.Tool)
+		a, frame := c.Ask(ctx, "tools/call", params)
 		call.Times++
 		call.Step, call.Status, call.Body, call.Bytes = a.Step, a.Status, a.Body, a.Bytes
 		call.Error, call.Ended = a.Error, a.Ended
@@ -48,7 +48,7 @@ func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
 		if a.Header != nil {
 			call.Retry = a.Header["Retry-After"]
 		}
-		if call.Cut = a.Bytes > r.o.MessageLimit; call.Cut {
+		if call.Cut = a.Bytes > r.Options.MessageLimit; call.Cut {
 			break
 		}
 		r.result(call, frame, tool.Output)
@@ -57,11 +57,11 @@ func (r *run) callTool(ctx context.Context, c speaker, list []json.RawMessage) {
 		}
 		call.Good++
 	}
-	outcome := outcomeOK
+	outcome := OK
 	if call.Good < call.Times {
-		outcome = outcomeFailed
+		outcome = Failed
 	}
-	r.stage("call", outcome, time.Since(began), fmt.Sprintf("%s was called %d times, %d well", t.Tool, call.Times, call.Good))
+	r.Stage("call", outcome, time.Since(began), fmt.Sprintf("%s was called %d times, %d well", t.Tool, call.Times, call.Good))
 }
 
 // maxText is how much of each text of a result is looked at, in bytes.
@@ -85,7 +85,7 @@ func find(list []json.RawMessage, name string) (listed, bool) {
 }
 
 // result reads the result of a call.
-func (r *run) result(call *evidence.Call, frame []byte, output json.RawMessage) {
+func (r *Run) result(call *evidence.Call, frame []byte, output json.RawMessage) {
 	var m struct {
 		Result struct {
 			IsError    bool                    `json:"isError"`
@@ -101,7 +101,7 @@ func (r *run) result(call *evidence.Call, frame []byte, output json.RawMessage) 
 	for _, c := range m.Result.Content {
 		text = append(text, c.Text[:min(len(c.Text), maxText)]) // no more is told
 	}
-	call.Text = r.short(strings.Join(text, " "))
+	call.Text = r.Short(strings.Join(text, " "))
 	if call.Failed || call.Error != nil || len(output) == 0 || string(output) == "null" {
 		return
 	}

@@ -1,4 +1,4 @@
-package checkup
+package launch
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/diagnose/checkup/exam"
 	"bouncer/internal/link"
 	"bouncer/internal/link/dial"
 	"bouncer/internal/spawn"
@@ -25,41 +26,41 @@ import (
 
 // lookAtProcess looks at a local process: first at what can be known without starting it,
 // then at what it does.
-func (r *run) lookAtProcess(ctx context.Context) error {
+func (r run) lookAtProcess(ctx context.Context) error {
 	p := &evidence.Process{}
-	r.evidence.Process = p
+	r.Evidence.Process = p
 	r.look(p)
-	line := r.short(strings.Join(append([]string{r.t.Server.Command}, r.t.Server.Args...), " "))
-	r.stage("settings", outcomeOK, 0, "the command is "+line)
+	line := r.Short(strings.Join(append([]string{r.Target.Server.Command}, r.Target.Server.Args...), " "))
+	r.Stage("settings", exam.OK, 0, "the command is "+line)
 	if unstartable(p) {
-		r.stage("launch", outcomeFailed, 0, "it cannot be started as it is described")
+		r.Stage("launch", exam.Failed, 0, "it cannot be started as it is described")
 		return nil
 	}
-	r.tell("launch", "starting "+r.t.Server.Command)
+	r.Tell("launch", "starting "+r.Target.Server.Command)
 	c, err := r.start(ctx, p)
 	if err != nil {
 		return r.notStarted(p, err)
 	}
 	began := time.Now()
-	r.tell("protocol", "asking for a conversation")
+	r.Tell("protocol", "asking for a conversation")
 	opened := r.openProcess(ctx, c, p)
 	if opened {
-		r.stage("launch", outcomeOK, p.Took, fmt.Sprintf("it answered after %d ms", p.Took.Milliseconds()))
-		r.converse(ctx, c, *r.evidence.Session)
-		r.evidence.Session.Noise = c.noises()
+		r.Stage("launch", exam.OK, p.Took, fmt.Sprintf("it answered after %d ms", p.Took.Milliseconds()))
+		r.Converse(ctx, c, *r.Evidence.Session)
+		r.Evidence.Session.Noise = c.noises()
 		c.finish(p, false)
 		return nil
 	}
 	c.finish(p, true)
 	facts := []string{c.ending(p)}
 	if p.Stderr != "" {
-		facts = append(facts, r.short(lastLine(p.Stderr)))
+		facts = append(facts, r.Short(lastLine(p.Stderr)))
 	}
-	r.stage("launch", outcomeFailed, time.Since(began), facts...)
+	r.Stage("launch", exam.Failed, time.Since(began), facts...)
 	return nil
 }
 
-func (r *run) notStarted(p *evidence.Process, err error) error {
+func (r run) notStarted(p *evidence.Process, err error) error {
 	var off spawn.OffError
 	switch {
 	case errors.As(err, &off):
@@ -79,13 +80,13 @@ func (r *run) notStarted(p *evidence.Process, err error) error {
 			p.InterpreterMissing, p.Interpreter = "of the program", "a loader that is not there"
 		}
 	}
-	r.stage("launch", outcomeFailed, 0, err.Error())
+	r.Stage("launch", exam.Failed, 0, err.Error())
 	return nil
 }
 
 // child is a process that was started for one checkup.
 type child struct {
-	*run
+	run
 	cmd     *exec.Cmd
 	spawned *spawn.Process
 	stdin   *os.File
@@ -110,7 +111,7 @@ const guardEvery = 200 * time.Millisecond
 
 // guard ends the process when it uses more memory than its server may.
 func (c *child) guard() {
-	limit := int64(c.t.Server.MemoryMiB) << 20
+	limit := int64(c.Target.Server.MemoryMiB) << 20
 	if limit <= 0 {
 		return
 	}
@@ -181,22 +182,22 @@ func (b *headTail) text(m *mask.Masker) string {
 }
 
 // start starts the process with its pipes.
-func (r *run) start(ctx context.Context, p *evidence.Process) (*child, error) {
-	spawner := r.o.Spawner
+func (r run) start(ctx context.Context, p *evidence.Process) (*child, error) {
+	spawner := r.Options.Spawner
 	if spawner == nil {
 		spawner, _ = spawn.New(spawn.Options{}) // without a user there is nothing to go wrong
 	}
-	credential := r.t.Credential
+	credential := r.Target.Credential
 	if vars := credential.Vars; vars != nil {
 		credential.Vars = func(ctx context.Context) ([]link.Var, error) {
 			list, err := vars(ctx)
 			for _, v := range list {
-				r.learn(v.Value.Reveal())
+				r.Learn(v.Value.Reveal())
 			}
 			return list, err
 		}
 	}
-	env, files, err := dial.Environment(ctx, r.t.Server, credential, spawner)
+	env, files, err := dial.Environment(ctx, r.Target.Server, credential, spawner)
 	if err != nil {
 		return nil, err
 	}
@@ -212,10 +213,10 @@ func (r *run) start(ctx context.Context, p *evidence.Process) (*child, error) {
 	c := &child{run: r, stdin: inW, files: files, began: time.Now(), lines: make(chan []byte, 64), ended: make(chan struct{})}
 	c.stderr = &headTail{wrote: c.heard}
 	c.cmd = &exec.Cmd{
-		Path: p.Path, Args: append([]string{r.t.Server.Command}, r.t.Server.Args...), Dir: r.t.Server.Dir, Env: env,
+		Path: p.Path, Args: append([]string{r.Target.Server.Command}, r.Target.Server.Args...), Dir: r.Target.Server.Dir, Env: env,
 		Stdin: inR, Stdout: outW, Stderr: c.stderr, WaitDelay: time.Second,
 	}
-	c.spawned, err = spawner.Start(ctx, c.cmd, "a checkup of "+r.t.named(), 0)
+	c.spawned, err = spawner.Start(ctx, c.cmd, "a checkup of "+r.Target.Named(), 0)
 	for tries := 0; errors.Is(err, syscall.ETXTBSY) && tries < writeTries; tries++ {
 		// Somebody is just writing it.
 		select {
@@ -226,7 +227,7 @@ func (r *run) start(ctx context.Context, p *evidence.Process) (*child, error) {
 		c.cmd = &exec.Cmd{
 			Path: again.Path, Args: again.Args, Dir: again.Dir, Env: env, Stdin: inR, Stdout: outW, Stderr: c.stderr, WaitDelay: time.Second,
 		}
-		c.spawned, err = spawner.Start(ctx, c.cmd, "a checkup of "+r.t.named(), 0)
+		c.spawned, err = spawner.Start(ctx, c.cmd, "a checkup of "+r.Target.Named(), 0)
 	}
 	closed := errors.Join(inR.Close(), outW.Close())
 	if err != nil {
@@ -249,15 +250,15 @@ func (r *run) start(ctx context.Context, p *evidence.Process) (*child, error) {
 }
 
 // inspectVariables tells the form of what goes into variables.
-func (r *run) inspectVariables(env []string) {
+func (r run) inspectVariables(env []string) {
 	for _, e := range env {
 		name, value, _ := strings.Cut(e, "=")
-		if name == r.t.Server.SecretEnv {
-			r.learn(value)
+		if name == r.Target.Server.SecretEnv {
+			r.Learn(value)
 			c := evidence.InspectCredential(evidence.Form{}, name, value)
-			r.evidence.Credentials = append(r.evidence.Credentials, c)
+			r.Evidence.Credentials = append(r.Evidence.Credentials, c)
 			if c.Placeholder != "" || c.Empty {
-				r.evidence.Target.Unset = append(r.evidence.Target.Unset, name)
+				r.Evidence.Target.Unset = append(r.Evidence.Target.Unset, name)
 			}
 		}
 	}
@@ -281,7 +282,7 @@ func (c *child) read(out *os.File) {
 		rest := buffer[:n]
 		for {
 			part, after, whole := bytes.Cut(rest, []byte("\n"))
-			if len(line) <= c.o.MessageLimit {
+			if len(line) <= c.Options.MessageLimit {
 				line = append(line, part...)
 			}
 			if !whole {
@@ -326,44 +327,44 @@ func (c *child) noises() []string {
 }
 
 // openProcess asks for a conversation; false when none was opened in time.
-func (r *run) openProcess(ctx context.Context, c *child, p *evidence.Process) bool {
-	a, frame := c.ask(ctx, "initialize", r.opening())
+func (r run) openProcess(ctx context.Context, c *child, p *evidence.Process) bool {
+	a, frame := c.Ask(ctx, "initialize", r.Opening())
 	p.Took = time.Since(c.began)
 	if a.Error != nil && (a.Error.Code == wire.CodeNoRevision || a.Error.Code == wire.CodeMethodNotFound) {
-		info := fmt.Appendf(nil, `{"name":"bouncer","version":%s}`, wire.Quote(r.o.Version))
+		info := fmt.Appendf(nil, `{"name":"bouncer","version":%s}`, wire.Quote(r.Options.Version))
 		c.envelope = wire.Envelope(wire.NewestStateless, wire.Caps{}, info, "")
-		if d, discovered := c.ask(ctx, "server/discover", nil); d.Error == nil && discovered != nil {
-			if s, ok := readDiscovery(discovered); ok {
-				r.evidence.Session = &s
+		if d, discovered := c.Ask(ctx, "server/discover", nil); d.Error == nil && discovered != nil {
+			if s, ok := exam.ReadDiscovery(discovered); ok {
+				r.Evidence.Session = &s
 				return true
 			}
 		}
 	}
 	switch {
 	case a.Error != nil:
-		r.evidence.Session = &evidence.Session{Refused: a.Error, Reply: a.Reply}
+		r.Evidence.Session = &evidence.Session{Refused: a.Error, Reply: a.Reply}
 		return false
 	case frame == nil || a.Reply.Shape != evidence.Message || !a.Reply.Result:
 		if a.Reply.ID != "" {
-			r.evidence.Session = &evidence.Session{Opened: true, Reply: a.Reply, Revision: "unknown"}
+			r.Evidence.Session = &evidence.Session{Opened: true, Reply: a.Reply, Revision: "unknown"}
 			return true
 		}
 		return false
 	}
-	s := readGreeting(frame)
+	s := exam.ReadGreeting(frame)
 	s.Reply = a.Reply
-	r.evidence.Session = &s
+	r.Evidence.Session = &s
 	return true
 }
 
-// ask implements speaker.
-func (c *child) ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte) {
+// Ask implements exam.Speaker.
+func (c *child) Ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte) {
 	a := evidence.Ask{Method: method}
-	id := c.id()
+	id := c.ID()
 	began := time.Now()
 	body := wire.AppendRequest(nil, id, method, params)
 	if c.envelope != nil {
-		params = orEmpty(params)
+		params = exam.OrEmpty(params)
 		ask := wire.Ask{Method: method, Src: params, Params: wire.Span{Start: 0, End: len(params)}}
 		if p, err := wire.ReadParams(params, ask.Params, method); err == nil {
 			ask.P, ask.Subject = p, p.Subject
@@ -379,7 +380,7 @@ func (c *child) ask(ctx context.Context, method string, params []byte) (evidence
 		}
 		return a, nil
 	}
-	limit := time.NewTimer(c.o.Patience)
+	limit := time.NewTimer(c.Options.Patience)
 	defer limit.Stop()
 	for {
 		select {
@@ -407,8 +408,8 @@ func (c *child) ask(ctx context.Context, method string, params []byte) (evidence
 // all is noise.
 func (c *child) frame(a *evidence.Ask, line []byte, id uint64) []byte {
 	line = bytes.TrimRight(line, "\r\n")
-	if len(line) > c.o.MessageLimit {
-		a.Bytes, a.Reply = len(line), evidence.Reply{Shape: evidence.BrokenJSON, Quote: c.quote(evidence.BrokenJSON, line)}
+	if len(line) > c.Options.MessageLimit {
+		a.Bytes, a.Reply = len(line), evidence.Reply{Shape: evidence.BrokenJSON, Quote: c.Quote(evidence.BrokenJSON, line)}
 		return line
 	}
 	reply := evidence.ReadReply(line, id)
@@ -416,24 +417,24 @@ func (c *child) frame(a *evidence.Ask, line []byte, id uint64) []byte {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if len(c.noise) < 20 {
-			c.noise = append(c.noise, c.quote(reply.Shape, line))
+			c.noise = append(c.noise, c.Quote(reply.Shape, line))
 		}
 		return nil
 	}
-	if !taken(c.run, a, line, id) {
+	if !c.Taken(a, line, id) {
 		return nil
 	}
 	return line
 }
 
 func (c *child) write(b []byte) error {
-	_ = c.stdin.SetWriteDeadline(time.Now().Add(c.o.Patience))
+	_ = c.stdin.SetWriteDeadline(time.Now().Add(c.Options.Patience))
 	_, err := c.stdin.Write(b)
 	return err
 }
 
-// notify implements speaker.
-func (c *child) notify(_ context.Context, method string) {
+// Notify implements exam.Speaker.
+func (c *child) Notify(_ context.Context, method string) {
 	if c.envelope == nil {
 		_ = c.write(append(wire.AppendNotification(nil, method, nil), '\n')) // the next request shows whether it reads
 	}
@@ -468,19 +469,19 @@ func (c *child) finish(p *evidence.Process, closer bool) {
 		}
 		c.mu.Lock()
 		if closer && len(c.head) > before {
-			p.AfterEOF = []byte(c.masker.Text(string(c.head[before:])))
+			p.AfterEOF = []byte(c.Masker.Text(string(c.head[before:])))
 			c.head = c.head[:before]
 		}
 		c.mu.Unlock()
 	}
 	_ = c.stdin.Close()
 	c.mu.Lock()
-	p.Stdout = []byte(c.masker.Text(string(c.head)))
+	p.Stdout = []byte(c.Masker.Text(string(c.head)))
 	if !c.wrote.IsZero() {
 		p.LastWrote = c.wrote.Sub(c.began)
 	}
 	c.mu.Unlock()
-	p.Stderr = c.stderr.text(c.masker)
+	p.Stderr = c.stderr.text(c.Masker)
 	if forced {
 		return
 	}
@@ -563,8 +564,8 @@ func unstartable(p *evidence.Process) bool {
 }
 
 // look finds out what can be known without starting anything.
-func (r *run) look(p *evidence.Process) {
-	s := r.t.Server
+func (r run) look(p *evidence.Process) {
+	s := r.Target.Server
 	if s.Dir != "" {
 		info, err := os.Stat(s.Dir)
 		if p.DirMissing = err != nil || !info.IsDir(); p.DirMissing {
@@ -592,8 +593,8 @@ func (r *run) look(p *evidence.Process) {
 	}
 }
 
-func (r *run) notFound(p *evidence.Process, err error) {
-	command := r.t.Server.Command
+func (r run) notFound(p *evidence.Process, err error) {
+	command := r.Target.Server.Command
 	info, stat := os.Stat(command)
 	switch {
 	case stat == nil && info.IsDir():

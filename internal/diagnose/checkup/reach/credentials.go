@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"context"
@@ -12,13 +12,13 @@ import (
 // credentials looks closer at a credential, or its absence, that was turned away: without
 // it, cleaned, in other forms; and step by step at OAuth.
 func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
-	address := h.t.Server.URL
-	h.tell("authorization", "looking closer at the credential")
+	address := h.Target.Server.URL
+	h.Tell("authorization", "looking closer at the credential")
 	if len(h.forms) == 0 {
 		if x.Status == 403 {
 			h.host(ctx)
 		}
-		if h.t.Server.Transport != team.REST {
+		if h.Target.Server.Transport != team.REST {
 			h.oauth(ctx, x)
 		}
 		return
@@ -26,7 +26,7 @@ func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
 	h.initializeWith(ctx, evidence.WithoutCredential, address, nil, evidence.Form{})
 	placeholder := false
 	for i, a := range h.forms {
-		placeholder = placeholder || i < len(h.evidence.Credentials) && h.evidence.Credentials[i].Placeholder != ""
+		placeholder = placeholder || i < len(h.Evidence.Credentials) && h.Evidence.Credentials[i].Placeholder != ""
 		bare, ok := cleaned(a)
 		if !ok || a.Query != "" {
 			continue
@@ -37,7 +37,7 @@ func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
 			return
 		}
 	}
-	if h.t.Server.SignIn != nil || h.t.Client != nil {
+	if h.Target.Server.SignIn != nil || h.Target.Client != nil {
 		h.oauth(ctx, x)
 		return
 	}
@@ -66,7 +66,7 @@ func (h *web) initializeWith(
 	form evidence.Form,
 ) evidence.Exchange {
 	q := h.initialize(purpose, address, forms)
-	q.form, q.limit = form, min(probeTime, h.o.Patience)
+	q.form, q.limit = form, min(probeTime, h.Options.Patience)
 	x, raw := h.send(ctx, q)
 	h.opens(&x, raw)
 	h.keep(x)

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"context"
@@ -13,12 +13,13 @@ import (
 	"time"
 
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/diagnose/checkup/exam"
 	"bouncer/internal/link"
 )
 
 // way is the way to an address.
 type way struct {
-	*run
+	*exam.Run
 	at     *url.URL
 	dialed []string // addresses that the name resolves to
 	roots  *x509.CertPool
@@ -50,7 +51,7 @@ func (w *way) prepare(ctx context.Context) error {
 	if w.roots == nil {
 		w.roots = x509.NewCertPool()
 	}
-	w.roots.AppendCertsFromPEM([]byte(w.t.Server.CA))
+	w.roots.AppendCertsFromPEM([]byte(w.Target.Server.CA))
 	if err := w.attach(ctx); err != nil {
 		return err
 	}
@@ -58,14 +59,14 @@ func (w *way) prepare(ctx context.Context) error {
 }
 
 func (w *way) certificate(ctx context.Context) error {
-	if w.t.Server.ClientCert == "" || w.t.Credential.ClientKey == nil {
+	if w.Target.Server.ClientCert == "" || w.Target.Credential.ClientKey == nil {
 		return nil
 	}
-	key, err := w.t.Credential.ClientKey(ctx)
+	key, err := w.Target.Credential.ClientKey(ctx)
 	if err != nil {
 		return fmt.Errorf("read the key of the client certificate: %w", err)
 	}
-	pair, err := tls.X509KeyPair([]byte(w.t.Server.ClientCert), []byte(key.Reveal()))
+	pair, err := tls.X509KeyPair([]byte(w.Target.Server.ClientCert), []byte(key.Reveal()))
 	if err != nil {
 		return fmt.Errorf("use the client certificate: %w", err)
 	}
@@ -75,13 +76,13 @@ func (w *way) certificate(ctx context.Context) error {
 
 func (w *way) lookup(ctx context.Context) bool {
 	host := w.at.Hostname()
-	w.tell("address", "looking up "+host)
+	w.Tell("address", "looking up "+host)
 	began := time.Now()
 	if ip := net.ParseIP(host); ip != nil {
 		w.dialed = []string{host}
 		return true
 	}
-	lctx, stop := context.WithTimeout(ctx, min(connectTime, w.o.Patience))
+	lctx, stop := context.WithTimeout(ctx, min(connectTime, w.Options.Patience))
 	defer stop()
 	list, err := net.DefaultResolver.LookupHost(lctx, host)
 	step := &evidence.Step{Took: time.Since(began), Err: err, Timeout: lctx.Err() != nil && ctx.Err() == nil}
@@ -89,26 +90,26 @@ func (w *way) lookup(ctx context.Context) bool {
 	if errors.As(err, &dns) && dns.IsTimeout {
 		step.Timeout = true
 	}
-	w.evidence.Lookup, w.evidence.Addresses, w.dialed = step, list, list
+	w.Evidence.Lookup, w.Evidence.Addresses, w.dialed = step, list, list
 	if step.Failed() {
-		w.stage("address", outcomeFailed, step.Took, fmt.Sprintf("%s does not resolve: %v", host, err))
+		w.Stage("address", exam.Failed, step.Took, fmt.Sprintf("%s does not resolve: %v", host, err))
 		return false
 	}
 	return true
 }
 
 func (w *way) connect(ctx context.Context) bool {
-	w.tell("address", "connecting to "+w.at.Host)
+	w.Tell("address", "connecting to "+w.at.Host)
 	began := time.Now()
 	conn, err := w.dial(ctx, w.at)
 	step := &evidence.Step{Took: time.Since(began), Err: err, Timeout: link.IsTimeout(err)}
-	w.evidence.Connect = step
+	w.Evidence.Connect = step
 	if err != nil {
-		w.stage("address", outcomeFailed, step.Took, fmt.Sprintf("the connection to %s failed: %v", w.at.Host, err))
+		w.Stage("address", exam.Failed, step.Took, fmt.Sprintf("the connection to %s failed: %v", w.at.Host, err))
 		return false
 	}
 	_ = conn.Close() // it was only to see that somebody is there
-	w.stage("address", outcomeOK, step.Took, fmt.Sprintf("%s takes connections", conn.RemoteAddr()))
+	w.Stage("address", exam.OK, step.Took, fmt.Sprintf("%s takes connections", conn.RemoteAddr()))
 	return true
 }
 
@@ -118,7 +119,7 @@ func (w *way) dial(ctx context.Context, at *url.URL) (net.Conn, error) {
 	if port == "" {
 		port = map[string]string{"http": "80", "https": "443"}[at.Scheme]
 	}
-	ctx, stop := context.WithTimeout(ctx, min(connectTime, w.o.Patience))
+	ctx, stop := context.WithTimeout(ctx, min(connectTime, w.Options.Patience))
 	defer stop()
 	var d net.Dialer
 	return d.DialContext(ctx, "tcp", net.JoinHostPort(at.Hostname(), port))
@@ -151,9 +152,9 @@ func (h *heard) bytes() []byte {
 
 // handshake opens TLS without trusting anything, and tells whether one may trust it.
 func (w *way) handshake(ctx context.Context, at *url.URL) bool {
-	w.tell("tls", "opening TLS to "+at.Host)
+	w.Tell("tls", "opening TLS to "+at.Host)
 	h := &evidence.Handshake{Given: len(w.client) > 0, Other: w.at.Scheme == "http"}
-	w.evidence.TLS = h
+	w.Evidence.TLS = h
 	began := time.Now()
 	raw, err := w.dial(ctx, at)
 	if err != nil {
@@ -173,7 +174,7 @@ func (w *way) handshake(ctx context.Context, at *url.URL) bool {
 			return &tls.Certificate{}, nil
 		},
 	})
-	hctx, stop := context.WithTimeout(ctx, min(connectTime, w.o.Patience))
+	hctx, stop := context.WithTimeout(ctx, min(connectTime, w.Options.Patience))
 	defer stop()
 	err = conn.HandshakeContext(hctx)
 	if err == nil && h.Asked {
@@ -203,13 +204,13 @@ func (w *way) told(h *evidence.Handshake) bool {
 	}
 	switch {
 	case h.Failed():
-		w.stage("tls", outcomeFailed, h.Took, append(facts, fmt.Sprint(h.Err))...)
+		w.Stage("tls", exam.Failed, h.Took, append(facts, fmt.Sprint(h.Err))...)
 		return false
 	case h.Verify != nil:
-		w.stage("tls", outcomeFailed, h.Took, append(facts, h.Verify.Error())...)
+		w.Stage("tls", exam.Failed, h.Took, append(facts, h.Verify.Error())...)
 		return false
 	}
-	w.stage("tls", outcomeOK, h.Took, facts...)
+	w.Stage("tls", exam.OK, h.Took, facts...)
 	return true
 }
 
@@ -232,7 +233,7 @@ func (w *way) verify(chain []*x509.Certificate, h *evidence.Handshake, host stri
 	for _, c := range chain[1:] {
 		between.AddCert(c)
 	}
-	_, h.Verify = chain[0].Verify(x509.VerifyOptions{Roots: w.roots, Intermediates: between, DNSName: host, CurrentTime: w.evidence.At})
+	_, h.Verify = chain[0].Verify(x509.VerifyOptions{Roots: w.roots, Intermediates: between, DNSName: host, CurrentTime: w.Evidence.At})
 	var unknown x509.UnknownAuthorityError
 	if !errors.As(h.Verify, &unknown) {
 		return
@@ -240,7 +241,7 @@ func (w *way) verify(chain []*x509.Certificate, h *evidence.Handshake, host stri
 	// What it is valid for is told before who signed it: both are wrong with test
 	// certificates, and the name and the dates are what somebody has to mend then.
 	for _, c := range chain {
-		if w.evidence.At.After(c.NotAfter) || w.evidence.At.Before(c.NotBefore) {
+		if w.Evidence.At.After(c.NotAfter) || w.Evidence.At.Before(c.NotBefore) {
 			h.Verify = x509.CertificateInvalidError{Cert: c, Reason: x509.Expired}
 			return
 		}
@@ -285,7 +286,7 @@ func alertOf(err error) int {
 // otherScheme looks whether the port speaks the protocol without TLS. Nothing secret
 // goes along.
 func (w *way) otherScheme(ctx context.Context) {
-	h := w.evidence.TLS
+	h := w.Evidence.TLS
 	if h == nil || !strings.HasPrefix(string(h.First), "HTTP/") {
 		return
 	}

@@ -1,4 +1,4 @@
-package checkup
+package exam
 
 import (
 	"bytes"
@@ -6,8 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -19,189 +17,67 @@ import (
 	"bouncer/internal/core/wire"
 )
 
-// speaker is an open conversation, whatever it is carried over.
-type speaker interface {
-	// ask sends a request and waits for its answer; the frame is nil when none came.
-	ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte)
-	notify(ctx context.Context, method string)
+// Speaker is an open conversation, whatever it is carried over.
+type Speaker interface {
+	// Ask sends a request and waits for its answer; the frame is nil when none came.
+	Ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte)
+	Notify(ctx context.Context, method string)
 }
 
-// taken takes a frame for the answer to a request; false when it is something else.
-func taken(r *run, a *evidence.Ask, frame []byte, id uint64) bool {
+// Taken takes a frame for the answer to a request; false when it is something else.
+func (r *Run) Taken(a *evidence.Ask, frame []byte, id uint64) bool {
 	if f, err := wire.ReadFrame(frame); err == nil && (f.Kind == wire.Notification || f.Kind == wire.Request) {
 		return false
 	}
 	a.Reply = evidence.ReadReply(frame, id)
-	a.Reply.Quote = r.quote(a.Reply.Shape, frame)
+	a.Reply.Quote = r.Quote(a.Reply.Shape, frame)
 	a.Bytes += len(frame)
 	if e := a.Reply.Error; e != nil {
-		e.Message, e.Data = r.short(e.Message), r.short(e.Data)
+		e.Message, e.Data = r.Short(e.Message), r.Short(e.Data)
 		a.Error = e
 	}
 	return true
 }
 
-// overHTTP is a conversation over streamable HTTP.
-type overHTTP struct {
-	*web
-	address   string
-	session   string
-	revision  string
-	stateless bool
-	began     time.Time
-}
-
-// header are the headers of a request within the conversation.
-func (c *overHTTP) header(method string) http.Header {
-	h := http.Header{}
-	if c.session != "" {
-		h["Mcp-Session-Id"] = []string{c.session}
-	}
-	if c.revision >= wire.Rev20250618 {
-		h[wire.HeaderVersion] = []string{c.revision}
-	}
-	if c.stateless {
-		h[wire.HeaderMethod] = []string{method}
-	}
-	return h
-}
-
-// ask implements speaker.
-func (c *overHTTP) ask(ctx context.Context, method string, params []byte) (evidence.Ask, []byte) {
-	id := c.id()
-	body := wire.AppendRequest(nil, id, method, params)
-	header := c.header(method)
-	if c.stateless {
-		body = c.envelope(id, method, orEmpty(params), header)
-	}
-	x, raw := c.send(ctx, request{
-		purpose: evidence.Lists, method: http.MethodPost, address: c.address, id: id, forms: c.forms, header: header,
-		body: body, most: c.o.MessageLimit,
-	})
-	a := evidence.Ask{
-		Step: x.Step, Method: method, Status: x.Status, Reply: x.Reply, Body: x.Body, Bytes: len(raw), Error: x.Reply.Error, Header: x.Header,
-	}
-	a.Timeout = a.Timeout || x.BodyTimeout
-	if a.Err == nil {
-		a.Err = x.BodyErr
-	}
-	if a.Err != nil && a.Status != 0 {
-		a.Status = 0 // it began, and broke off
-	}
-	if x.Reply.Event && x.Reply.Shape == evidence.Nothing && a.Err == nil && !a.Timeout {
-		a.Err, a.Status = io.ErrUnexpectedEOF, 0
-	}
-	return a, raw
-}
-
-// envelope is a request of the stateless era: with the members and the headers that tell
-// what it is about (MCP 2026-07-28, transports).
-func (c *overHTTP) envelope(id uint64, method string, params []byte, header http.Header) []byte {
-	info, _ := json.Marshal(c.info()) // texts cannot fail to be written
-	ask := wire.Ask{Method: method, Src: params, Params: wire.Span{Start: 0, End: len(params)}}
-	if p, err := wire.ReadParams(params, ask.Params, method); err == nil {
-		ask.P, ask.Subject = p, p.Subject
-	}
-	if ask.Subject != "" {
-		header[wire.HeaderName] = []string{wire.HeaderValue(ask.Subject)}
-	}
-	return ask.Append(nil, id, wire.Envelope(wire.NewestStateless, wire.Caps{}, info, ""))
-}
-
-func orEmpty(params []byte) []byte {
+// OrEmpty are params that are written in any case.
+func OrEmpty(params []byte) []byte {
 	if len(params) == 0 {
 		return []byte("{}")
 	}
 	return params
 }
 
-// notify implements speaker.
-func (c *overHTTP) notify(ctx context.Context, method string) {
-	if c.stateless {
-		return
-	}
-	c.send(ctx, request{
-		method: http.MethodPost, address: c.address, forms: c.forms, header: c.header(method),
-		body: wire.AppendNotification(nil, method, nil), limit: probeTime,
-	})
-}
-
-// end ends the session.
-func (c *overHTTP) end(ctx context.Context) {
-	if c.session != "" {
-		c.send(context.WithoutCancel(ctx), request{
-			method: http.MethodDelete, address: c.address, forms: c.forms, header: c.header(""), limit: time.Second,
-		})
-	}
-}
-
-// stream looks whether the event stream that a server may offer stays open.
-func (c *overHTTP) stream(ctx context.Context) (closed int) {
-	for range 3 {
-		sctx, stop := context.WithCancel(ctx)
-		begin := time.AfterFunc(getTime, stop) // for the head of the answer
-		header := c.header("")
-		header["Accept"] = []string{"text/event-stream"}
-		x := evidence.Exchange{}
-		res, err := c.once(sctx, request{method: http.MethodGet, address: c.address, forms: c.forms, header: header}, &x)
-		if !begin.Stop() || err != nil {
-			if err == nil {
-				_ = res.Body.Close()
-			}
-			stop()
-			return 0
-		}
-		limit := time.AfterFunc(streamTime, stop) // a stream that lasts so long stays open
-		streams := res.StatusCode == http.StatusOK && strings.HasPrefix(res.Header.Get("Content-Type"), "text/event-stream")
-		raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-		ended := limit.Stop()
-		_ = res.Body.Close()
-		stop()
-		// A server may close its stream when it has said when to come back (MCP 2025-11-25).
-		asked := bytes.Contains(raw, []byte("retry:")) || bytes.Contains(raw, []byte("id:"))
-		if !streams || !ended || asked || errors.Is(err, context.Canceled) {
-			return 0
-		}
-		closed++
-	}
-	return closed
-}
-
-// converse reads what a server lists in an open conversation, and calls a tool if that
+// Converse reads what a server lists in an open conversation, and calls a tool if that
 // was asked for.
-func (r *run) converse(ctx context.Context, c speaker, s evidence.Session) {
-	r.evidence.Session = &s
-	kept := r.evidence.Session
-	r.stage("protocol", outcomeOK, 0, fmt.Sprintf("revision %s", s.Revision), r.short(strings.TrimSpace(s.Name+" "+s.Version)),
+func (r *Run) Converse(ctx context.Context, c Speaker, s evidence.Session) {
+	r.Evidence.Session = &s
+	kept := r.Evidence.Session
+	r.Stage("protocol", OK, 0, fmt.Sprintf("revision %s", s.Revision), r.Short(strings.TrimSpace(s.Name+" "+s.Version)),
 		"it declares "+strings.Join(s.Capabilities, ", "))
 	if s.Revision == "" || len(s.Offered) > 0 {
 		return
 	}
-	c.notify(ctx, "notifications/initialized")
+	c.Notify(ctx, "notifications/initialized")
 	began := time.Now()
-	r.tell("listing", "reading its lists")
+	r.Tell("listing", "reading its lists")
 	raw := r.lists(ctx, c, kept)
-	if o, ok := c.(*overHTTP); ok && len(kept.Asks) > 0 {
-		last := kept.Asks[len(kept.Asks)-1]
-		if last.Status == http.StatusNotFound && o.session != "" {
-			kept.SessionLost = true
-			kept.Reopened = o.probe(ctx, evidence.Again, o.address).Opened
-		} else if !o.stateless && !last.Failed() {
-			kept.StreamClosed = o.stream(ctx)
-		}
+	if after, ok := c.(interface {
+		Listed(ctx context.Context, s *evidence.Session)
+	}); ok && len(kept.Asks) > 0 {
+		after.Listed(ctx, kept)
 	}
 	var facts []string
 	for _, a := range kept.Asks {
 		facts = append(facts, fmt.Sprintf("%s: %d in %d ms", a.Method, a.Items, a.Took.Milliseconds()))
 	}
-	r.stage("listing", outcomeOK, time.Since(began), facts...)
-	if r.t.Call != nil && kept.Listed {
+	r.Stage("listing", OK, time.Since(began), facts...)
+	if r.Target.Call != nil && kept.Listed {
 		r.callTool(ctx, c, raw)
 	}
 }
 
 // lists reads every list that the server declares, and returns the tools as they came.
-func (r *run) lists(ctx context.Context, c speaker, s *evidence.Session) (raw []json.RawMessage) {
+func (r *Run) lists(ctx context.Context, c Speaker, s *evidence.Session) (raw []json.RawMessage) {
 	for _, kind := range []string{"tools", "prompts", "resources"} {
 		if !slices.Contains(s.Capabilities, kind) {
 			if kind == "tools" {
@@ -230,7 +106,7 @@ const (
 )
 
 // list reads all pages of one list.
-func (r *run) list(ctx context.Context, c speaker, kind string) (evidence.Ask, []json.RawMessage) {
+func (r *Run) list(ctx context.Context, c Speaker, kind string) (evidence.Ask, []json.RawMessage) {
 	var items []json.RawMessage
 	total := evidence.Ask{Method: kind + "/list"}
 	seen := map[string]bool{}
@@ -239,7 +115,7 @@ func (r *run) list(ctx context.Context, c speaker, kind string) (evidence.Ask, [
 		if cursor != "" {
 			params = append(append([]byte(`{"cursor":`), wire.Quote(cursor)...), '}')
 		}
-		a, frame := c.ask(ctx, total.Method, params)
+		a, frame := c.Ask(ctx, total.Method, params)
 		pages, taken := total.Pages+1, total.Took+a.Took
 		count := total.Items
 		total = a

@@ -1,4 +1,4 @@
-package checkup
+package reach
 
 import (
 	"context"
@@ -20,9 +20,9 @@ type attached struct {
 
 // attach takes what the target is given, as requests would carry it.
 func (w *way) attach(ctx context.Context) error {
-	c := w.t.Credential
+	c := w.Target.Credential
 	if secret := c.Secret.Reveal(); secret != "" {
-		switch s := w.t.Server; {
+		switch s := w.Target.Server; {
 		case s.SecretHeader != "":
 			w.add(attached{Form: evidence.Form{Header: http.CanonicalHeaderKey(s.SecretHeader)}, value: secret})
 		case s.SecretQuery != "":
@@ -35,7 +35,7 @@ func (w *way) attach(ctx context.Context) error {
 		list, err := c.Live.Now(ctx)
 		var failure *link.Failure
 		if errors.As(err, &failure) {
-			w.evidence.Target.Missing = failure.Message
+			w.Evidence.Target.Missing = failure.Message
 			return nil
 		}
 		if err != nil {
@@ -45,7 +45,7 @@ func (w *way) attach(ctx context.Context) error {
 			w.add(attached{Form: evidence.Form{Header: a.Header, Query: a.Query}, value: a.Value.Reveal(), sign: a.Sign})
 		}
 	}
-	for _, header := range w.t.Server.Headers {
+	for _, header := range w.Target.Server.Headers {
 		name, value, _ := strings.Cut(header, ":")
 		if name = http.CanonicalHeaderKey(strings.TrimSpace(name)); name == "Authorization" || strings.Contains(strings.ToLower(name), "key") ||
 			strings.Contains(strings.ToLower(name), "token") {
@@ -60,13 +60,13 @@ func (w *way) add(a attached) {
 	if a.sign != nil {
 		return
 	}
-	w.learn(a.value, evidence.Clean(a.value))
+	w.Learn(a.value, evidence.Clean(a.value))
 	form := a.Form
 	if form.Header == "" && form.Query == "" {
 		return
 	}
 	c := evidence.InspectCredential(form, "", a.value)
-	w.evidence.Credentials = append(w.evidence.Credentials, c)
+	w.Evidence.Credentials = append(w.Evidence.Credentials, c)
 }
 
 // apply puts credentials into a request. The names of the headers are returned.
