@@ -133,7 +133,8 @@ var coreImports = map[string]string{
 	"team":       "budget diagnosis rules",
 	"tools":      "uri wire",
 	"uri":        "",
-	"verdict":    "diagnosis evidence wire",
+	"refusal":    "diagnosis evidence",
+	"verdict":    "diagnosis evidence refusal wire",
 	"wire":       "",
 }
 

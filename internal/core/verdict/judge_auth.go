@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/refusal"
 )
 
 // tolerance is by how much clocks may differ before it matters.
@@ -35,7 +36,7 @@ func (j *judge) lineBreak() bool {
 }
 
 // refused judges an answer that turns the credential, or its absence, away.
-func (j *judge) refused(x *evidence.Exchange, r refusal) {
+func (j *judge) refused(x *evidence.Exchange, r refusal.Refusal) {
 	switch {
 	case x.Status == 402:
 		j.add(
@@ -44,7 +45,7 @@ func (j *judge) refused(x *evidence.Exchange, r refusal) {
 			"look at the plan that the credential belongs to",
 			exchanged(x),
 		)
-	case r.host && x.Status != 401:
+	case r.Host && x.Status != 401:
 		j.hostRefused(x)
 	case j.oauth(x):
 	case len(j.sent()) == 0:
@@ -75,16 +76,16 @@ func (j *judge) withoutIt(x *evidence.Exchange) string {
 }
 
 // none judges a server that gets no credential and wants one.
-func (j *judge) none(x *evidence.Exchange, r refusal) {
+func (j *judge) none(x *evidence.Exchange, r refusal.Refusal) {
 	facts := []string{exchanged(x)}
-	scheme, _, _ := strings.Cut(strings.TrimSpace(r.headers), " ")
-	header := diagnosis.WantsHeader(diagnosis.Evidence{Challenge: r.headers, Body: x.Body})
-	if header == "" && r.missing != "" && r.missing != "Authorization" {
-		header = r.missing
+	scheme, _, _ := strings.Cut(strings.TrimSpace(r.Headers), " ")
+	header := diagnosis.WantsHeader(diagnosis.Evidence{Challenge: r.Headers, Body: x.Body})
+	if header == "" && r.Missing != "" && r.Missing != "Authorization" {
+		header = r.Missing
 	}
 	signIn := j.discovered()
 	switch {
-	case x.Status == 403 && (r.address || !r.ofCredential() && r.permission && j.e.Target.SignIn):
+	case x.Status == 403 && (r.Address || !r.OfCredential() && r.Permission && j.e.Target.SignIn):
 		j.add(
 			diagnosis.NotAllowed,
 			"the server refuses to be reached from here (403)"+said(x),
@@ -207,7 +208,7 @@ func (j *judge) unclean(x, clean *evidence.Exchange) {
 }
 
 // form names what is wrong with the credential itself, whatever the server says.
-func (j *judge) form(x *evidence.Exchange, r refusal) bool {
+func (j *judge) form(x *evidence.Exchange, r refusal.Refusal) bool {
 	for _, c := range j.sent() {
 		facts := []string{exchanged(x)}
 		cleaned := j.e.Find(evidence.Cleaned) // it was tried, and did not help
@@ -228,7 +229,7 @@ func (j *judge) form(x *evidence.Exchange, r refusal) bool {
 				facts...)
 		case c.Stray != "" && cleaned == nil:
 			j.add(diagnosis.StrayCharacters, "there is "+c.Stray+" in the credential", "store it without: "+j.rotate(), facts...)
-		case c.NoScheme && (r.scheme || strings.HasPrefix(strings.ToLower(r.headers), "bearer") && r.code != "invalid_token"):
+		case c.NoScheme && (r.Scheme || strings.HasPrefix(strings.ToLower(r.Headers), "bearer") && r.Code != "invalid_token"):
 			j.add(diagnosis.SchemeMissing, "the server wants a word like Bearer before the credential, and there is none",
 				j.update("--secret-header ''"), facts...).
 				fix("secretHeader", "", "sends the credential as a bearer token")
@@ -247,37 +248,37 @@ func (j *judge) form(x *evidence.Exchange, r refusal) bool {
 }
 
 // words names what the server says itself.
-func (j *judge) words(x *evidence.Exchange, r refusal) bool {
+func (j *judge) words(x *evidence.Exchange, r refusal.Refusal) bool {
 	facts := []string{exchanged(x)}
 	was := j.sent()[0]
 	store := "get a new one, and store it: " + j.rotate()
 	switch {
-	case r.notYet && !r.expired, r.expired && j.skewed(x):
+	case r.NotYet && !r.Expired, r.Expired && j.skewed(x):
 		j.clock(x, facts)
-	case r.expired:
+	case r.Expired:
 		j.add(diagnosis.TokenExpired, "the credential has ended"+j.ended()+said(x), store, facts...)
-	case r.revoked:
+	case r.Revoked:
 		j.add(diagnosis.TokenRevoked, "the credential was revoked"+said(x), store, facts...)
-	case r.audience:
+	case r.Audience:
 		j.audience(facts)
-	case r.environment && !r.quota:
+	case r.Environment && !r.Quota:
 		j.add(
 			diagnosis.OtherEnvironment,
 			"the credential is for another environment"+prefixed(was)+said(x),
 			"store the one of this environment: "+j.rotate(),
 			facts...)
-	case r.scopes != "":
+	case r.Scopes != "":
 		j.scope(r, facts)
-	case r.quota:
+	case r.Quota:
 		j.add(diagnosis.Quota, "a quota or a plan is used up"+said(x), "look at the plan that the credential belongs to", facts...)
-	case r.missing != "" && !strings.EqualFold(r.missing, was.Header):
+	case r.Missing != "" && !strings.EqualFold(r.Missing, was.Header):
 		j.add(
 			diagnosis.WrongHeader,
-			fmt.Sprintf("the server reads the credential from the header %s, and it is sent in %s%s", r.missing, was.Header, said(x)),
-			j.update("--secret-header "+r.missing),
+			fmt.Sprintf("the server reads the credential from the header %s, and it is sent in %s%s", r.Missing, was.Header, said(x)),
+			j.update("--secret-header "+r.Missing),
 			facts...)
-	case r.scheme && was.Scheme != "" && wantedScheme(x, r) != "" && !strings.EqualFold(wantedScheme(x, r), was.Scheme):
-		word := wantedScheme(x, r)
+	case r.Scheme && was.Scheme != "" && refusal.WantedScheme(x, r) != "" && !strings.EqualFold(refusal.WantedScheme(x, r), was.Scheme):
+		word := refusal.WantedScheme(x, r)
 		j.add(diagnosis.SchemeOther, fmt.Sprintf("the server wants the word %s before the credential, and gets %s", word, was.Scheme),
 			j.update("--also 'header:Authorization "+word+"=SECRET'"), facts...)
 	case j.stripped(x, r):
@@ -293,9 +294,9 @@ func (j *judge) words(x *evidence.Exchange, r refusal) bool {
 }
 
 // stripped reports whether the server says that it misses the very header that was sent.
-func (j *judge) stripped(x *evidence.Exchange, r refusal) bool {
+func (j *judge) stripped(x *evidence.Exchange, r refusal.Refusal) bool {
 	was := j.sent()[0]
-	if !strings.EqualFold(r.missing, was.Header) || strings.Contains(r.text, "invalid") || strings.Contains(r.text, " or ") || r.scheme {
+	if !strings.EqualFold(r.Missing, was.Header) || strings.Contains(r.Text, "invalid") || strings.Contains(r.Text, " or ") || r.Scheme {
 		return false
 	}
 	w := j.e.Find(evidence.WithoutCredential)
@@ -386,7 +387,7 @@ func shortAddress(raw string) string {
 	return shortURL(at)
 }
 
-func (j *judge) scope(r refusal, facts []string) {
+func (j *judge) scope(r refusal.Refusal, facts []string) {
 	has := ""
 	for _, c := range j.sent() {
 		if c.Claims != nil && len(c.Claims.Scopes) > 0 {
@@ -395,18 +396,18 @@ func (j *judge) scope(r refusal, facts []string) {
 	}
 	title := "the token lacks a scope" + has
 	remedy := "get one with the scope that the server names, and store it: " + j.rotate()
-	if r.scopes != "?" {
-		title = "the token lacks the scope " + r.scopes + has
-		remedy = "get one with the scope " + r.scopes + ", and store it: " + j.rotate()
+	if r.Scopes != "?" {
+		title = "the token lacks the scope " + r.Scopes + has
+		remedy = "get one with the scope " + r.Scopes + ", and store it: " + j.rotate()
 		if j.e.Target.SignIn {
-			remedy = j.update("--scope "+quoted(r.scopes)) + ", and sign in again: " + j.signIn()
+			remedy = j.update("--scope "+quoted(r.Scopes)) + ", and sign in again: " + j.signIn()
 		}
 	}
 	j.add(diagnosis.ScopeMissing, title, remedy, facts...)
 }
 
 // claims names what the token says of itself and the server does not say.
-func (j *judge) claims(x *evidence.Exchange, r refusal) bool {
+func (j *judge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
 	now, _ := j.serverNow(x)
 	for _, c := range j.sent() {
 		if c.Environment != "" && j.otherEnvironment(c.Environment) {
@@ -467,9 +468,9 @@ func (j *judge) elsewhereAudience(list []string) bool {
 	return true
 }
 
-func (j *judge) forbidden(x *evidence.Exchange, r refusal) {
+func (j *judge) forbidden(x *evidence.Exchange, r refusal.Refusal) {
 	facts := []string{exchanged(x), j.withoutIt(x)}
-	if r.address {
+	if r.Address {
 		j.add(
 			diagnosis.NotAllowed,
 			"the server refuses to be reached from here (403)"+said(x),

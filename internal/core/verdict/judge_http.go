@@ -12,6 +12,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/refusal"
 )
 
 // http judges the answer to the first message over HTTP.
@@ -190,15 +191,15 @@ func (j *judge) wrongEnvelope(x *evidence.Exchange) bool {
 
 // status judges an answer by its status, and by what the other probes showed.
 func (j *judge) status(x *evidence.Exchange) {
-	r := readRefusal(x)
+	r := refusal.Read(x)
 	switch s := x.Status; {
 	case s == 401,
 		s == 403,
 		s == 407,
 		s == 402,
 		s == 421,
-		(s == 400 || s == 422) && r.ofCredential(),
-		s == 200 && r.ofCredential() && x.Reply.Error != nil:
+		(s == 400 || s == 422) && r.OfCredential(),
+		s == 200 && r.OfCredential() && x.Reply.Error != nil:
 		j.refused(x, r)
 	case s >= 300 && s < 400:
 		j.redirected(x)
@@ -257,11 +258,11 @@ func asksStream(x *evidence.Exchange) bool {
 }
 
 // path judges an address at which the protocol is not served.
-func (j *judge) path(x *evidence.Exchange, r refusal) {
+func (j *judge) path(x *evidence.Exchange, r refusal.Refusal) {
 	old := j.e.Find(evidence.Legacy)
 	there := j.opened(evidence.OtherPath)
 	switch {
-	case r.host:
+	case r.Host:
 		j.hostRefused(x)
 	case there != nil && there.Endpoint == "" && old != nil && old.Endpoint != "":
 		j.add(diagnosis.StreamableThere, "this path speaks the transport of 2024, and "+there.URL+" streamable HTTP",
@@ -348,7 +349,7 @@ func shortURL(u *url.URL) string {
 	return short.String()
 }
 
-func (j *judge) tooMany(x *evidence.Exchange, r refusal) {
+func (j *judge) tooMany(x *evidence.Exchange, r refusal.Refusal) {
 	wait := x.Header["Retry-After"]
 	until := ""
 	if n, err := strconv.Atoi(wait); err == nil {
@@ -356,7 +357,7 @@ func (j *judge) tooMany(x *evidence.Exchange, r refusal) {
 	} else if wait != "" {
 		until = "until " + wait
 	}
-	if r.quota && until == "" {
+	if r.Quota && until == "" {
 		j.add(diagnosis.Quota, "a quota is used up"+said(x), "look at the plan that the credential belongs to", exchanged(x))
 		return
 	}

@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/refusal"
 )
 
 // oauth names which step of OAuth goes wrong; true when it found something.
@@ -126,7 +127,6 @@ var (
 		`(?i)(?:unknown|invalid|unregistered|no such|not found|disabled|unrecognized)[^.]{0,20}(?:client|application)|` +
 			`(?:client|application)[^.]{0,30}(?:unknown|invalid|not (?:found|registered|exist)|disabled|unrecognized|does not exist)|invalid_client|unauthorized_client`,
 	)
-	skewWords = reading.notYet
 )
 
 func (j *judge) authorizeStep(s *evidence.OAuthStep) bool {
@@ -169,7 +169,7 @@ func (j *judge) tokenStep(s *evidence.OAuthStep) bool {
 	switch {
 	case s.Failed() || s.Status >= 500:
 		j.add(diagnosis.AuthorityFails, "the authorization server fails when a token is asked for"+worded(s), "look into its log", stepped(s))
-	case skewWords.MatchString(text):
+	case refusal.SaysNotYet(text):
 		j.add(
 			diagnosis.ClockSkew,
 			"clocks differ, the authorization server says"+worded(s),
@@ -186,7 +186,7 @@ func (j *judge) tokenStep(s *evidence.OAuthStep) bool {
 			j.update("--scope 'SCOPE'"),
 			stepped(s),
 		)
-	case s.Code == "invalid_target" || reading.audience.MatchString(text):
+	case s.Code == "invalid_target" || refusal.SaysAudience(text):
 		j.add(
 			diagnosis.WrongAudience,
 			"the authorization server gives no token for this server"+worded(s),

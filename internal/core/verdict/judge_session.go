@@ -8,6 +8,7 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/refusal"
 	"bouncer/internal/core/wire"
 )
 
@@ -25,7 +26,7 @@ func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...str
 	if len(offered) == 0 {
 		offered = revisions.FindAllString(e.Data+" "+e.Message, 6)
 	}
-	r := readWords(e.Message+" "+e.Data, "")
+	r := refusal.ReadWords(e.Message+" "+e.Data, "")
 	switch {
 	case revisionWords.MatchString(e.Message) || e.Code == -32022 || e.Code == -32004 && len(offered) > 0:
 		told := ""
@@ -37,7 +38,7 @@ func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...str
 			"the server speaks no revision of the protocol that Bouncer speaks"+told,
 			"have the server brought up to date",
 			facts...)
-	case r.quota, r.credential && (r.expired || r.revoked || r.missing != ""), e.Code == -32001 && r.credential:
+	case r.Quota, r.Credential && (r.Expired || r.Revoked || r.Missing != ""), e.Code == -32001 && r.Credential:
 		x := &evidence.Exchange{
 			Status:  401,
 			Purpose: evidence.Initialize,
@@ -232,7 +233,7 @@ func (j *judge) ask(a *evidence.Ask) {
 			Header:  a.Header,
 		}
 		x.Took = a.Took
-		j.refused(x, readRefusal(x))
+		j.refused(x, refusal.Read(x))
 	case a.Status >= 500:
 		j.add(diagnosis.ServerError, fmt.Sprintf("the server fails on %s (%d)", a.Method, a.Status), "look into the server's log", facts...)
 	case a.Status >= 300:
@@ -423,10 +424,10 @@ func (j *judge) seeTools() string {
 // thenFails judges calls of which the first went well.
 func (j *judge) thenFails(c *evidence.Call, text string, facts []string) {
 	why := ""
-	switch r := readWords(text+" "+c.Body, ""); {
+	switch r := refusal.ReadWords(text+" "+c.Body, ""); {
 	case c.Ended:
 		why = ": the server ends"
-	case c.Status == 429, strings.Contains(r.text, "rate"), strings.Contains(r.text, "too many"):
+	case c.Status == 429, strings.Contains(r.Text, "rate"), strings.Contains(r.Text, "too many"):
 		why = ": it receives too many requests"
 		if c.Retry != "" {
 			why += ", and asks to wait " + c.Retry

@@ -102,15 +102,3 @@ func TestJudge(t *testing.T) {
 	}
 	assert.Empty(t, Judge(&evidence.Evidence{Target: at}), "what was not observed is no fault")
 }
-
-// Words of others are read without falling over.
-func FuzzWords(f *testing.F) {
-	f.Add("the token expired", `Bearer error="invalid_token"`)
-	f.Add("scope: a:b", "Basic")
-	f.Fuzz(func(t *testing.T, text, challenge string) {
-		r := readWords(text, challenge)
-		_ = r.ofCredential()
-		_ = pageText(text)
-		_ = diagnosis.ReadStderr(text)
-	})
-}

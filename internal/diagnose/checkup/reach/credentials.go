@@ -3,7 +3,7 @@ package reach
 import (
 	"context"
 
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/refusal"
 
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/team"
@@ -44,13 +44,13 @@ func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
 	if placeholder || len(h.forms) != 1 || h.forms[0].sign != nil || h.forms[0].Query != "" {
 		return
 	}
-	if x.Status == 403 || verdict.Says(x) {
+	if x.Status == 403 || refusal.Says(x) {
 		h.host(ctx)
-		if verdict.Says(x) {
+		if refusal.Says(x) {
 			return // the server says itself what it is about
 		}
 	}
-	for _, other := range others(h.forms[0], verdict.HeaderWanted(x)) {
+	for _, other := range others(h.forms[0], refusal.HeaderWanted(x)) {
 		if ctx.Err() != nil || h.initializeWith(ctx, evidence.OtherHeader, address, []attached{other}, other.Form).Opened {
 			return
 		}

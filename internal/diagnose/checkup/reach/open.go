@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"time"
 
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/refusal"
 
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/team"
@@ -257,7 +257,7 @@ func (h *web) further(ctx context.Context) {
 // speaksOfCredentials reports whether an error is about the credential, whatever its
 // status.
 func (h *web) speaksOfCredentials(x *evidence.Exchange) bool {
-	return verdict.OfRefusal(x) && (x.Status == 400 || x.Status == 422 || x.Status == 200 && x.Reply.Error != nil)
+	return refusal.OfRefusal(x) && (x.Status == 400 || x.Status == 422 || x.Status == 200 && x.Reply.Error != nil)
 }
 
 // unanswered looks at a port on which no HTTP answer came.

@@ -1,4 +1,7 @@
-package verdict
+// Package refusal reads what servers say when they turn a request away: in the body, and in
+// the challenge that comes with it. It knows the words of common frameworks and gateways,
+// and those of the standards.
+package refusal
 
 import (
 	"regexp"
@@ -8,17 +11,17 @@ import (
 	"bouncer/internal/core/evidence"
 )
 
-// refusal is what a server says when it turns a request away, read for what it is about.
-type refusal struct {
-	text    string // the server's own words, in small letters
-	headers string // what stands in the header WWW-Authenticate
-	code    string // the error code of the challenge (RFC 6750, section 3.1)
+// Refusal is what a server says when it turns a request away, read for what it is about.
+type Refusal struct {
+	Text    string // the server's own words, in small letters
+	Headers string // what stands in the header WWW-Authenticate
+	Code    string // the error code of the challenge (RFC 6750, section 3.1)
 
-	expired, revoked, audience, quota, notYet, host, address bool
-	environment, scheme, permission                          bool
-	scopes                                                   string // that are missing; "?" when the words do not name them
-	missing                                                  string // the header that it misses
-	credential                                               bool   // it speaks of a credential at all
+	Expired, Revoked, Audience, Quota, NotYet, Host, Address bool
+	Environment, Scheme, Permission                          bool
+	Scopes                                                   string // that are missing; "?" when the words do not name them
+	Missing                                                  string // the header that it misses
+	Credential                                               bool   // it speaks of a credential at all
 }
 
 // reading are the ways in which servers say what a refusal is about. They are those of
@@ -74,53 +77,53 @@ var reading = struct {
 	),
 }
 
-// readRefusal reads the words of an answer: its body and its challenge.
-func readRefusal(x *evidence.Exchange) refusal {
+// Read reads the words of an answer: its body and its challenge.
+func Read(x *evidence.Exchange) Refusal {
 	text := diagnosis.Own(x.Body)
 	if text == "" && x.Reply.Shape == evidence.Page {
-		text = diagnosis.ClipTo(pageText(x.Body), 600)
+		text = diagnosis.ClipTo(PageText(x.Body), 600)
 	}
 	if x.Reply.Error != nil {
 		text += " " + x.Reply.Error.Message + " " + x.Reply.Error.Data
 	}
-	r := readWords(text, x.Header["Www-Authenticate"])
-	if m := namedMember.FindStringSubmatch(x.Body); r.scopes == "?" && m != nil {
-		r.scopes = m[1]
+	r := ReadWords(text, x.Header["Www-Authenticate"])
+	if m := namedMember.FindStringSubmatch(x.Body); r.Scopes == "?" && m != nil {
+		r.Scopes = m[1]
 	}
 	return r
 }
 
 var challengeParam = regexp.MustCompile(`(\w+)="?([^",]*)"?`)
 
-// readWords reads the words of a refusal, and the challenge that came with them.
-func readWords(text, challenge string) refusal {
-	r := refusal{headers: challenge}
+// ReadWords reads the words of a refusal, and the challenge that came with them.
+func ReadWords(text, challenge string) Refusal {
+	r := Refusal{Headers: challenge}
 	words := text
 	for _, m := range challengeParam.FindAllStringSubmatch(challenge, 12) {
 		switch strings.ToLower(m[1]) {
 		case "error":
-			r.code = strings.ToLower(m[2])
+			r.Code = strings.ToLower(m[2])
 			words += " . " + m[2]
 		case "error_description":
 			words += " . " + m[2]
 		case "scope":
-			r.scopes = m[2]
+			r.Scopes = m[2]
 		}
 	}
-	r.text = strings.ToLower(words)
-	is := func(re *regexp.Regexp) bool { return re.MatchString(r.text) }
-	r.expired, r.revoked, r.audience, r.quota = is(reading.expired), is(reading.revoked), is(reading.audience), is(reading.quota)
-	r.notYet, r.host, r.address, r.environment = is(reading.notYet), is(reading.host), is(reading.address), is(reading.environment)
-	r.scheme, r.permission, r.credential = is(reading.scheme), is(reading.permission), is(reading.credential)
-	if r.code != "insufficient_scope" && !is(reading.scope) {
-		r.scopes = "" // a challenge names its scopes whether they are missing or not
-	} else if r.scopes == "" {
-		r.scopes = scopesNamed(words)
+	r.Text = strings.ToLower(words)
+	is := func(re *regexp.Regexp) bool { return re.MatchString(r.Text) }
+	r.Expired, r.Revoked, r.Audience, r.Quota = is(reading.expired), is(reading.revoked), is(reading.audience), is(reading.quota)
+	r.NotYet, r.Host, r.Address, r.Environment = is(reading.notYet), is(reading.host), is(reading.address), is(reading.environment)
+	r.Scheme, r.Permission, r.Credential = is(reading.scheme), is(reading.permission), is(reading.credential)
+	if r.Code != "insufficient_scope" && !is(reading.scope) {
+		r.Scopes = "" // a challenge names its scopes whether they are missing or not
+	} else if r.Scopes == "" {
+		r.Scopes = scopesNamed(words)
 	}
-	if strings.Contains(r.text, "authorization header") && strings.Contains(r.text, "host header") {
-		r.host = false
+	if strings.Contains(r.Text, "authorization header") && strings.Contains(r.Text, "host header") {
+		r.Host = false
 	}
-	r.missing = missingHeader(r.text)
+	r.Missing = missingHeader(r.Text)
 	return r
 }
 
@@ -135,10 +138,10 @@ var namedScheme = regexp.MustCompile(
 	`(?i)(?:(?:start|begin|prefixed)s?\s+with|prefix|scheme(?:\s+(?:is|must be))?|format:?(?:\s+authorization:)?)\s+['"\x60<]?([A-Za-z][A-Za-z0-9-]{2,24})['"\x60 ]`,
 )
 
-// wantedScheme is the scheme that a refusal asks for, by its challenge or in its words; ""
+// WantedScheme is the scheme that a refusal asks for, by its challenge or in its words; ""
 // for none.
-func wantedScheme(x *evidence.Exchange, r refusal) string {
-	if word := diagnosis.WantsScheme(diagnosis.Evidence{Challenge: r.headers}); word != "" {
+func WantedScheme(x *evidence.Exchange, r Refusal) string {
+	if word := diagnosis.WantsScheme(diagnosis.Evidence{Challenge: r.Headers}); word != "" {
 		return word
 	}
 	if m := namedScheme.FindStringSubmatch(x.Body); m != nil && !strings.EqualFold(m[1], "the") && !strings.EqualFold(m[1], "a") {
@@ -180,19 +183,25 @@ func missingHeader(text string) string {
 	return ""
 }
 
-// ofCredential reports whether a refusal is about a credential, by what it says.
-func (r refusal) ofCredential() bool {
-	return r.headers != "" || r.credential || r.scopes != "" && r.code != "" || r.missing != ""
+// OfCredential reports whether a refusal is about a credential, by what it says.
+func (r Refusal) OfCredential() bool {
+	return r.Headers != "" || r.Credential || r.Scopes != "" && r.Code != "" || r.Missing != ""
 }
 
 // OfRefusal reports whether an answer is about a credential, by what it says.
-func OfRefusal(x *evidence.Exchange) bool { return readRefusal(x).ofCredential() }
+func OfRefusal(x *evidence.Exchange) bool { return Read(x).OfCredential() }
+
+// SaysNotYet reports whether words are about clocks that differ.
+func SaysNotYet(text string) bool { return reading.notYet.MatchString(text) }
+
+// SaysAudience reports whether words are about whom a token is for.
+func SaysAudience(text string) bool { return reading.audience.MatchString(text) }
 
 // Says reports whether a refusal says itself what it is about, so that trying the
 // credential in other forms would tell nothing more.
 func Says(x *evidence.Exchange) bool {
-	r := readRefusal(x)
-	return r.expired || r.revoked || r.audience || r.quota || r.environment || r.notYet || r.scopes != "" || r.host
+	r := Read(x)
+	return r.Expired || r.Revoked || r.Audience || r.Quota || r.Environment || r.NotYet || r.Scopes != "" || r.Host
 }
 
 // HeaderWanted is the header in which a server wants its credential, by what it says; ""
@@ -201,12 +210,12 @@ func HeaderWanted(x *evidence.Exchange) string {
 	if name := diagnosis.WantsHeader(diagnosis.Evidence{Challenge: x.Header["Www-Authenticate"], Body: x.Body}); name != "" {
 		return name
 	}
-	return readRefusal(x).missing
+	return Read(x).Missing
 }
 
 var tags = regexp.MustCompile(`(?s)<(?:script|style)\b.*?</(?:script|style)>|<[^>]*>`)
 
-// pageText is the text of a web page.
-func pageText(page string) string {
+// PageText is the text of a web page.
+func PageText(page string) string {
 	return strings.Join(strings.Fields(tags.ReplaceAllString(page, " ")), " ")
 }
