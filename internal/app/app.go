@@ -32,6 +32,7 @@ import (
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
+	"bouncer/internal/observe/metrics"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
@@ -60,6 +61,8 @@ type Service struct {
 	FirstPassword string // one-time password of the admin created just now, or ""
 	Settings      Settings
 	Gateway       *relay.Gateway
+	// MetricsAddress is where metrics are told at an address of their own; "" for nowhere.
+	MetricsAddress string
 
 	log        *slog.Logger
 	lock       *os.File
@@ -74,6 +77,10 @@ type Service struct {
 	meter      *budget.Meter
 	history    *history.Service
 	explainers explainers
+	metrics    *metrics.Metrics // nil for none
+	seen       *api.Services    // whom metrics ask
+	scraped    http.Handler     // /metrics
+	telling    *http.Server     // at an address of its own; nil for none
 	server     *http.Server
 	served     chan error
 	ended      chan struct{}
@@ -161,6 +168,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 	r := chi.NewRouter()
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok\n") })
+	r.Get("/metrics", svc.scraped.ServeHTTP)
 	r.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		if err := svc.store.Ping(r.Context()); err != nil {
 			svc.log.Error("not ready", "error", err)
@@ -223,6 +231,9 @@ func (svc *Service) Stop(ctx context.Context) {
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
+	if svc.telling != nil {
+		_ = svc.telling.Close()
+	}
 	svc.explainers.close()
 	svc.history.Close()
 	svc.finder.Close()

@@ -61,7 +61,7 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 		// There is somebody to tell as soon as agents are served.
 		o.Tap, o.Trouble = on.heard, func(agentID, why string) { svc.explainers.tapes.Trouble(agentID, why) }
 	}
-	svc.Gateway = relay.New(ctx, svc.jnl, o)
+	svc.Gateway = relay.New(ctx, svc.recorder(), o)
 	later(func() { svc.Gateway.Close(ctx) })
 	return nil
 }

@@ -65,7 +65,10 @@ type Settings struct {
 	HeldNotices, HeldNoticesKey string
 	// IncidentNotices is where notices of incidents go, signed with the same key.
 	IncidentNotices string
-	OIDC            OIDC
+	// MetricsListen is an address of its own for metrics, MetricsToken where the token is
+	// read that opens them at the service's address; "" for neither.
+	MetricsListen, MetricsToken string
+	OIDC                        OIDC
 	// PasswordCost is what hashing a password takes; zero is the default. It is no
 	// setting: only tests make it cheap.
 	PasswordCost login.Cost
@@ -339,6 +342,32 @@ var table = []Setting{
 				}
 			}
 			s.IncidentNotices = v
+			return nil
+		},
+	},
+	{
+		"metrics-listen",
+		"",
+		"address of its own at which metrics are told in the Prometheus text format, without a token: host:port; none if left out",
+		func(s *Settings, v string) error {
+			if v != "" {
+				if _, _, err := net.SplitHostPort(v); err != nil {
+					return fmt.Errorf("is %q; it must be like 127.0.0.1:4681", v)
+				}
+			}
+			s.MetricsListen = v
+			return nil
+		},
+	},
+	{
+		"metrics-token",
+		"",
+		"where the token is read that opens /metrics at the service's address: env NAME or file PATH; without it they are not there",
+		func(s *Settings, v string) error {
+			if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
+				return fmt.Errorf("must look like env NAME or file /PATH; the token itself does not belong here")
+			}
+			s.MetricsToken = v
 			return nil
 		},
 	},

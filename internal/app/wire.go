@@ -175,6 +175,9 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, err
 	}
 	later(func() { svc.explainers.close() })
+	if err := svc.openMetrics(ctx, &all, later); err != nil {
+		return nil, err
+	}
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
 	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices

@@ -61,6 +61,9 @@ func rest() []Fault {
 			"pydantic_core._pydantic_core.ValidationError: 1 validation error for Settings\nberths_api_key\n  Field required [type=missing]\n")},
 		{Name: "an address in use, says Go", Cause: "launch.port-taken", Start: says(
 			"2026/11/20 08:00:01 listening on :4801\npanic: listen tcp :4801: bind: address already in use\n\ngoroutine 1 [running]:\nmain.main()\n")},
+		{Name: "an output that is closed", Cause: "protocol.never-answers", Slow: true, Start: func(s *Stage) Case {
+			return run(s.Script("berths", "exec >&-\nexec sleep 60\n"))
+		}},
 		{Name: "a heap that is full, says the JVM", Cause: "launch.out-of-memory", Start: says(
 			"Exception in thread \"main\" java.lang.OutOfMemoryError: Java heap space\n\tat harbour.Berths.load(Berths.java:41)\n")},
 		{Name: "classes of a newer runtime", Cause: "launch.runtime-too-old", Start: says(

@@ -102,6 +102,13 @@ func New(o Options) *Room {
 	}
 }
 
+// Waiting is how many calls wait.
+func (r *Room) Waiting() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.waiting)
+}
+
 // likeness is what a decision covers: the same tool for the same agent, held by the same
 // rule as it was then.
 func likeness(c held.Call) string {

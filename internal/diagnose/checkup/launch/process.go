@@ -373,11 +373,7 @@ func (c *child) Ask(ctx context.Context, method string, params []byte) (evidence
 	}
 	if err := c.write(append(body, '\n')); err != nil {
 		a.Err, a.Took = err, time.Since(began)
-		select {
-		case <-c.ended:
-			a.Ended = true
-		case <-time.After(time.Second):
-		}
+		a.Ended = c.gone(ctx)
 		return a, nil
 	}
 	limit := time.NewTimer(c.Options.Patience)
@@ -387,8 +383,8 @@ func (c *child) Ask(ctx context.Context, method string, params []byte) (evidence
 		case line, ok := <-c.lines:
 			a.Took = time.Since(began)
 			if !ok {
-				<-c.ended
-				a.Ended, a.Err = true, nil
+				a.Ended, a.Err = c.gone(ctx), nil
+				a.Timeout = !a.Ended
 				return a, nil
 			}
 			if frame := c.frame(&a, line, id); frame != nil {
@@ -402,6 +398,20 @@ func (c *child) Ask(ctx context.Context, method string, params []byte) (evidence
 			return a, nil
 		}
 	}
+}
+
+// gone waits for the end of a process that has closed its input or its output, which most
+// do by ending; false for one that goes on.
+func (c *child) gone(ctx context.Context) bool {
+	limit := time.NewTimer(c.Options.Patience)
+	defer limit.Stop()
+	select {
+	case <-c.ended:
+		return true
+	case <-limit.C:
+	case <-ctx.Done():
+	}
+	return false
 }
 
 // frame takes a line for the answer; nil when it is something else. What is no message at
