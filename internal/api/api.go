@@ -56,6 +56,7 @@ import (
 	"bouncer/internal/secrets"
 	"bouncer/internal/servers"
 	"bouncer/internal/signin"
+	"bouncer/internal/upkeep"
 )
 
 // Cookie is the name of the console's session cookie.
@@ -133,6 +134,7 @@ type Services struct {
 	Contact func(agentID string) (team.Contact, bool)
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
+	Copies *upkeep.Keeper
 }
 
 // API serves the routes under /api.

@@ -8,6 +8,7 @@ import (
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
+	"bouncer/internal/upkeep"
 )
 
 const get, post, put, patch, del = http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete
@@ -65,6 +66,18 @@ func (a *API) serviceRoutes() []route {
 			summary: "A copy of the state as a database file; secrets stay sealed in it",
 			status:  200, media: "application/vnd.sqlite3",
 			raw: a.backup,
+		},
+		{
+			method: get, path: "/api/copies", id: "listCopies", action: access.SeeService,
+			summary: "The copies of the state that the service makes by itself",
+			out:     upkeep.Copies{}, status: 200,
+			handle: func(*call) (any, error) { return a.s.Copies.State() },
+		},
+		{
+			method: post, path: "/api/copies", id: "makeCopy", action: access.Backup,
+			summary: "Make such a copy now",
+			out:     upkeep.Copies{}, status: 201,
+			handle: func(c *call) (any, error) { return a.s.Copies.MakeNow(c.Context()) },
 		},
 		{
 			method: get, path: "/api/turned-away", id: "listTurnedAway", action: access.SeeService,

@@ -36,6 +36,7 @@ import (
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
+	"bouncer/internal/upkeep"
 	"bouncer/internal/web"
 )
 
@@ -77,6 +78,7 @@ type Service struct {
 	meter      *budget.Meter
 	history    *history.Service
 	explainers explainers
+	copies     *upkeep.Keeper
 	metrics    *metrics.Metrics // nil for none
 	seen       *api.Services    // whom metrics ask
 	scraped    http.Handler     // /metrics
@@ -231,6 +233,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
+	svc.copies.Close()
 	if svc.telling != nil {
 		_ = svc.telling.Close()
 	}

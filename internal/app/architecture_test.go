@@ -41,6 +41,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"store", "core locker"},
 	{"oauth", "core token egress locker"},
 	{"journal", "core store"},
+	{"upkeep", "core store"},
 	{"link/internal/base", "core link"},
 	{"oidc", "core locker store oauth"},
 	{"link/internal/mux", "core link link/internal/base"},
@@ -101,12 +102,12 @@ var mayImport = []struct{ pkg, deps string }{
 	{"signin", "core apitype locker store oauth credential upstream registry agents"},
 	{"relay", "core gate held origin link journal upstream snapshot relay/door relay/contact relay/session relay/stream relay/carry relay/tap"},
 	{"authserver", "core throttle token apitype store oauth registry agents control/policy"},
-	{"api", "core diagnose/example diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor gate origin token apitype oauth journal registry people agents servers control/labels control/approval control/budget control/policy control/review control/notice control/cost control/history control/rehearse changes secrets imports login signin authserver assistants/machine assistants/roster assistants/takeover"},
+	{"api", "core upkeep diagnose/example diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor gate origin token apitype oauth journal registry people agents servers control/labels control/approval control/budget control/policy control/review control/notice control/cost control/history control/rehearse changes secrets imports login signin authserver assistants/machine assistants/roster assistants/takeover"},
 	{"observe/metrics", "core gate"},
-	{"app", "core observe/metrics relay/carry diagnose/example diagnose/recorder diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
+	{"app", "core upkeep observe/metrics relay/carry diagnose/example diagnose/recorder diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
 	{"testkit", "core apitype login app"},
 	{"assistants/enrol", "core"},
-	{"cli", "core diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
+	{"cli", "core upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
 }
 
 // coreImports are the imports inside of the core.

@@ -65,6 +65,9 @@ type Settings struct {
 	HeldNotices, HeldNoticesKey string
 	// IncidentNotices is where notices of incidents go, signed with the same key.
 	IncidentNotices string
+	// BackupDir is where copies of the state are made by themselves, every BackupEvery.
+	BackupDir   string
+	BackupEvery time.Duration
 	// MetricsListen is an address of its own for metrics, MetricsToken where the token is
 	// read that opens them at the service's address; "" for neither.
 	MetricsListen, MetricsToken string
@@ -344,6 +347,18 @@ var table = []Setting{
 			s.IncidentNotices = v
 			return nil
 		},
+	},
+	{
+		"backup-dir",
+		"",
+		"directory in which copies of the state are made by themselves, opened to be sure of them, and thinned as they grow old; none if left out",
+		func(s *Settings, v string) error { s.BackupDir = v; return nil },
+	},
+	{
+		"backup-every",
+		"6h",
+		"how often that is done",
+		span(func(s *Settings) *time.Duration { return &s.BackupEvery }, time.Minute, 7*24*time.Hour),
 	},
 	{
 		"metrics-listen",

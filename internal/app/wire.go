@@ -47,6 +47,7 @@ import (
 	"bouncer/internal/snapshot"
 	"bouncer/internal/spawn"
 	"bouncer/internal/throttle"
+	"bouncer/internal/upkeep"
 	"bouncer/internal/upstream"
 )
 
@@ -175,6 +176,12 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, err
 	}
 	later(func() { svc.explainers.close() })
+	svc.copies = upkeep.New(upkeep.Options{
+		Dir: s.BackupDir, Every: s.BackupEvery, Write: svc.store.Backup, Keys: keys.IDs, Log: svc.log, Now: s.Now,
+	})
+	svc.copies.Start()
+	later(svc.copies.Close)
+	all.Copies = svc.copies
 	if err := svc.openMetrics(ctx, &all, later); err != nil {
 		return nil, err
 	}

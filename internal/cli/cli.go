@@ -114,7 +114,7 @@ func commands() []command {
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
 		signInCommands(), journalCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(), exampleCommands(),
-		tapeCommands(),
+		tapeCommands(), copyCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -483,8 +484,12 @@ func (t CredentialTx) Rewrap(fn func(id, keyID string, wrapped []byte) (string, 
 }
 
 // Backup writes a copy of the database as it is now to a new file. What is
-// sealed stays sealed.
+// sealed stays sealed. It has a connection of its own, so that nothing waits for it.
 func (s *Store) Backup(ctx context.Context, path string) error {
-	_, err := s.write.ExecContext(ctx, `VACUUM INTO ?`, path)
-	return err
+	db, err := open(s.path, "busy_timeout(5000)")
+	if err != nil {
+		return fmt.Errorf("open the database for a copy: %w", err)
+	}
+	_, err = db.ExecContext(ctx, `VACUUM INTO ?`, path)
+	return errors.Join(err, db.Close())
 }

@@ -33,6 +33,7 @@ var migrations embed.FS
 
 // Store is the database. It is safe for concurrent use.
 type Store struct {
+	path    string
 	read    *sql.DB
 	write   *sql.DB
 	insert  *sql.Stmt
@@ -71,7 +72,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if o.Durable {
 		sync = "FULL"
 	}
-	s := &Store{relieve: o.Relieve}
+	s := &Store{path: path, relieve: o.Relieve}
 	s.write, err = open(
 		path,
 		"foreign_keys(1)",
@@ -195,6 +196,16 @@ func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err
 	err = s.read.QueryRowContext(ctx, `SELECT m.rootpage, p.page_size
 		FROM sqlite_master m, pragma_page_size p WHERE m.name = ?`, table).Scan(&page, &size)
 	return page, size, err
+}
+
+// newestSchema is the newest schema that is known here.
+func newestSchema() (int, error) {
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil || len(files) == 0 {
+		return 0, fmt.Errorf("read the migrations: %w", err)
+	}
+	n, err := goose.NumericComponent(files[len(files)-1])
+	return int(n), err
 }
 
 // migrate brings the schema up to date, each step in a transaction of its own.

@@ -594,6 +594,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The copies of the state that the service makes by itself
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["listCopies"];
+        put?: never;
+        /**
+         * Make such a copy now
+         * @description For the roles an admin.
+         */
+        post: operations["makeCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/costs": {
         parameters: {
             query?: never;
@@ -2713,6 +2737,27 @@ export interface components {
             /** @description how many tools the list had that it fetched last */
             tools: number;
             version: string;
+        };
+        Copies: {
+            /** @description the newest first */
+            copies: components["schemas"]["Copy"][];
+            /** @description where copies lie; left out when none are made */
+            dir?: string;
+            /** @description how often one is made */
+            every?: string;
+            /**
+             * Format: date-time
+             * @description when the last one was made and could be opened
+             */
+            last?: string;
+            /** @description why the last try failed */
+            problem?: string;
+        };
+        Copy: {
+            /** Format: date-time */
+            at: string;
+            bytes: number;
+            file: string;
         };
         CostDetail: {
             agent: string;
@@ -6214,6 +6259,64 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listCopies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The copies of the state that the service makes by itself */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copies"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Make such a copy now */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copies"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -28,6 +28,7 @@ import type {
   Consent,
   ConsentRequest,
   Contact,
+  Copies,
   Dependent,
   DocumentInfo,
   DocumentSource,
@@ -246,6 +247,8 @@ export const turnedAway = () => request<TurnedAway[]>('GET', '/api/turned-away')
 export const locker = () => request<KeySet>('GET', '/api/locker')
 export const rotateKeys = () => request<KeySet>('POST', '/api/locker/rotate')
 export const backupAddress = '/api/backup'
+export const copies = () => request<Copies>('GET', '/api/copies')
+export const makeCopy = () => request<Copies>('POST', '/api/copies')
 export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })
 

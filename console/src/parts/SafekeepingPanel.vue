@@ -3,13 +3,24 @@ import { ElButton, ElMessage } from 'element-plus'
 import { onMounted } from 'vue'
 import * as api from '../api'
 import { confirmed } from '../use/confirm'
+import { ago, fullMoment } from '../use/format'
 import { useAction, useResource } from '../use/resource'
 import ErrorNote from './ErrorNote.vue'
 
 /** What keeps the state safe: the keys of the locker, and copies. */
 const locker = useResource(() => api.locker())
 const rotation = useAction()
-onMounted(locker.load)
+const copies = useResource(() => api.copies())
+onMounted(() => {
+  void locker.load()
+  void copies.load()
+})
+const making = useAction()
+async function make() {
+  const done = await making.run(() => api.makeCopy())
+  if (done) ElMessage.success('A copy was made, and can be opened')
+  void copies.load()
+}
 async function rotate() {
   const text =
     'A new key is put in force and every secret is wrapped with it. The key before stays in the key set until the next rotation, so that backups made before can be opened.'
@@ -36,9 +47,26 @@ async function rotate() {
     <div>
       <h2>Backup</h2>
       <p>
-        A copy of the whole state, while the service goes on. Secrets stay encrypted in it: keep the key set too, which is not in it. To
-        restore, start the service with the copy as its database.
+        A copy of the whole state, while the service goes on. Secrets stay encrypted in it: keep the key set too, which is not in it.
+        <code>bouncer restore FILE</code> puts it in place.
       </p>
+      <ErrorNote v-if="copies.error.value" :error="copies.error.value" :retry="copies.load" />
+      <ErrorNote v-if="making.failure.value" :error="making.failure.value" />
+      <p v-if="copies.data.value && !copies.data.value.dir" class="soft">
+        None are made by themselves: name a directory for them with the setting <code>backup-dir</code>.
+      </p>
+      <template v-else-if="copies.data.value">
+        <p v-if="copies.data.value.problem" class="bad" role="alert">The last try failed: {{ copies.data.value.problem }}</p>
+        <p>
+          {{ copies.data.value.copies.length }} in <code>{{ copies.data.value.dir }}</code><span
+            v-if="copies.data.value.last"
+            class="soft"
+            :title="fullMoment(copies.data.value.last)"
+            >, the last {{ ago(copies.data.value.last) }}; each was opened to be sure of it</span
+          >
+        </p>
+        <ElButton :loading="making.busy.value" @click="make">Make one now</ElButton>
+      </template>
       <a class="el-button" :href="api.backupAddress" download>Download backup</a>
     </div>
   </section>
