@@ -114,7 +114,7 @@ func commands() []command {
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
 		signInCommands(), journalCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(), exampleCommands(),
-		tapeCommands(), copyCommands(),
+		tapeCommands(), copyCommands(), completionCommands(), manualCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 
