@@ -10,7 +10,7 @@ GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 MUTANTS ?= $(notdir $(wildcard internal/core/*))
 TEST_FLAGS ?= -race -timeout 14m
 
-.PHONY: help demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -49,6 +49,10 @@ test: build peers chromium ## install what is missing and run every test, with t
 	$(GO) vet ./...
 	cd console && $(NPM) run check
 	$(GO) test $(TEST_FLAGS) ./...
+	cd packaging && $(GO) vet ./... && $(GO) test ./...
+
+packages: build ## a package for Debian, a tarball and an image as a file, in bin/packages
+	cd packaging && $(GO) run .
 
 test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
 	$(GO) test $(TEST_FLAGS) -timeout 60m -count 3 -parallel 32 ./...

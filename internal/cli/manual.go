@@ -48,7 +48,8 @@ func manual() map[string]string {
 }
 
 func head(b *strings.Builder, page, short string) {
-	fmt.Fprintf(b, ".TH %s 1 \"\" \"bouncer %s\"\n.SH NAME\n%s \\- %s\n", strings.ToUpper(roff(page)), roff(app.Version), roff(page), roff(short))
+	fmt.Fprintf(b, ".TH %s 1 \"\" \"bouncer %s\"\n", strings.ToUpper(roff(page)), roff(app.Version))
+	fmt.Fprintf(b, ".SH NAME\n%s \\- %s\n", roff(page), roff(short))
 }
 
 // page is the manual page of one command.
