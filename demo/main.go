@@ -74,6 +74,14 @@ func run(ctx context.Context, args []string) error {
 		wait.Go(func() { _ = srv.Serve(l) })
 		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
 	}
+	began := time.Now()
+	past, err := fortnight(ctx, dir, began)
+	if err != nil {
+		return fmt.Errorf("write the fortnight before: %w", err)
+	}
+	if past > 0 {
+		fmt.Printf("a fortnight with %d calls was written in %.1f s\n", past, time.Since(began).Seconds())
+	}
 	svc, err := startService(ctx, dir)
 	if err != nil {
 		return err
@@ -81,6 +89,11 @@ func run(ctx context.Context, args []string) error {
 	defer svc.stop()
 	if err := svc.seed(ctx); err != nil {
 		return err
+	}
+	if past > 0 {
+		if err := remember(ctx, dir, began); err != nil {
+			return err
+		}
 	}
 	ferries.Spoil(pilotage)
 	config := filepath.Join(dir, "marit-quill.json")

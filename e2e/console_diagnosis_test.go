@@ -87,3 +87,44 @@ func TestConsoleShowsWhyItDoesNotWork(t *testing.T) {
 	do("its wire", b.Click("details.tape summary", "What went over the wire"))
 	do("what it never said", b.Shows("Restart the assistant"))
 }
+
+// How calls went is seen as charts and in a list, and a step leads to the calls behind it,
+// also from the keyboard.
+func TestConsoleShowsHowCallsWent(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	w.Register("sailings", testkit.Upstream(t, ferries.Sailings(ferries.SailingsToken)), ferries.SailingsToken)
+	w.Rule("admit", "marit-quill", "sailings", "find_*")
+	agent := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25")
+	agent.CallTool("sailings__find_sailings", "x")
+	agent.CallTool("sailings__cancel_sailing", "x")
+	w.Calls(2, "agent=marit-quill")
+	b, err := browser.Open(t.Context())
+	require.NoError(t, err)
+	defer b.Close()
+	do := func(what string, err error) {
+		t.Helper()
+		require.NoError(t, err, what)
+	}
+	do("open", b.Go(w.Base+"/statistics"))
+	do("name", b.Type("input[name=name]", "marit"))
+	do("password", b.Type("input[name=password]", testkit.Password+"\r"))
+	do("the whole", b.Shows("2 calls, 1 refused"))
+	do("by server", b.Click("table.list a", "sailings"))
+	do("its calls", b.Shows("Only calls from"))
+	do("one of them", b.Shows("cancel_sailing"))
+	do("back", b.Go(w.Base+"/statistics"))
+	do("by tool", b.Click("label.el-radio-button", "by tool"))
+	do("each by itself", b.Shows("sailings/find_sailings"))
+	do("charts", b.Wait(`document.querySelectorAll('.timechart canvas').length === 2`))
+	_, err = browser.Eval[any](b, `(() => {
+		const chart = document.querySelector('.timechart .place')
+		chart.focus()
+		for (const key of ['End', 'Enter']) chart.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true }))
+	})()`)
+	require.NoError(t, err)
+	do("the last step", b.Shows("Only calls from"))
+	do("its calls", b.Shows("find_sailings"))
+	do("all again", b.Click("button", "Show all"))
+	do("the chart of the journal", b.Wait(`!!document.querySelector('figure.chart')`))
+}

@@ -38,7 +38,7 @@ func TestPagesCanBeReadByEverybody(t *testing.T) {
 		_, err := browser.Eval[any](p.Browser, fmt.Sprintf("localStorage.setItem('bouncer-theme', %q)", theme))
 		require.NoError(t, err)
 		for _, at := range []string{
-			"/", "/servers", "/servers/sailings", "/agents", "/agents/marit-quill", "/rules", "/reach", "/held", "/health", "/try?agent=marit-quill&server=sailings&tool=find_sailings", "/labels", "/budgets", "/review", "/journal", "/secrets", "/sign-ins", "/people", "/changes", "/service", "/nope",
+			"/", "/servers", "/servers/sailings", "/agents", "/agents/marit-quill", "/rules", "/reach", "/held", "/health", "/try?agent=marit-quill&server=sailings&tool=find_sailings", "/labels", "/budgets", "/review", "/statistics", "/journal", "/secrets", "/sign-ins", "/people", "/changes", "/service", "/nope",
 		} {
 			p.must(p.Go(p.base + at))
 			p.must(p.Wait("!!document.querySelector('nav.rail') && !document.querySelector('.el-skeleton') && !!document.querySelector('main h1')"))

@@ -17,6 +17,7 @@ export const router = createRouter({
     { path: '/budgets', component: () => import('./pages/BudgetsPage.vue'), meta: { title: 'Budgets' } },
     { path: '/review', component: () => import('./pages/ReviewPage.vue'), meta: { title: 'Review' } },
     { path: '/labels', component: () => import('./pages/LabelsPage.vue'), meta: { title: 'Labels' } },
+    { path: '/statistics', component: () => import('./pages/StatisticsPage.vue'), meta: { title: 'Statistics' } },
     { path: '/journal', component: () => import('./pages/JournalPage.vue'), meta: { title: 'Journal' } },
     { path: '/secrets', component: () => import('./pages/SecretsPage.vue'), meta: { title: 'Secrets' } },
     { path: '/sign-ins', component: () => import('./pages/SignInsPage.vue'), meta: { title: 'Sign-ins' } },

@@ -50,6 +50,7 @@ import (
 	"bouncer/internal/journal"
 	"bouncer/internal/login"
 	"bouncer/internal/oauth"
+	"bouncer/internal/observe/stats"
 	"bouncer/internal/origin"
 	"bouncer/internal/people"
 	"bouncer/internal/registry"
@@ -135,6 +136,7 @@ type Services struct {
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
 	Copies *upkeep.Keeper
+	Stats  *stats.Service
 }
 
 // API serves the routes under /api.

@@ -38,6 +38,7 @@ func (a *API) table() []route {
 		a.incidentRoutes(a.s.Incidents, a.s.Servers),
 		whyRoutes(a.s.Why),
 		tryRoutes(a.s.Tries, a.s.Examples),
+		statsRoutes(a.s.Stats),
 		a.tapeRoutes(a.s.Tapes),
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),

@@ -33,6 +33,7 @@ import (
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
+	"bouncer/internal/observe/stats"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
@@ -78,6 +79,7 @@ type Service struct {
 	meter      *budget.Meter
 	history    *history.Service
 	explainers explainers
+	stats      *stats.Service
 	copies     *upkeep.Keeper
 	metrics    *metrics.Metrics // nil for none
 	seen       *api.Services    // whom metrics ask
@@ -233,6 +235,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()
+	svc.stats.Close()
 	svc.copies.Close()
 	if svc.telling != nil {
 		_ = svc.telling.Close()

@@ -36,6 +36,7 @@ import (
 	"bouncer/internal/locker"
 	"bouncer/internal/login"
 	"bouncer/internal/oauth"
+	"bouncer/internal/observe/stats"
 	"bouncer/internal/oidc"
 	"bouncer/internal/origin"
 	"bouncer/internal/people"
@@ -176,6 +177,10 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, err
 	}
 	later(func() { svc.explainers.close() })
+	svc.stats = stats.New(svc.store, svc.log, s.Now)
+	svc.stats.Start()
+	later(svc.stats.Close)
+	all.Stats = svc.stats
 	svc.copies = upkeep.New(upkeep.Options{
 		Dir: s.BackupDir, Every: s.BackupEvery, Write: svc.store.Backup, Keys: keys.IDs, Log: svc.log, Now: s.Now,
 	})

@@ -113,8 +113,8 @@ func commands() []command {
 	return slices.Concat(serveCommands(), loginCommands(), serverCommands(), agentCommands(), enrolCommands(),
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
-		signInCommands(), journalCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(), exampleCommands(),
-		tapeCommands(), copyCommands(), completionCommands(), manualCommands(),
+		signInCommands(), journalCommands(), statsCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(),
+		exampleCommands(), tapeCommands(), copyCommands(), completionCommands(), manualCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 

@@ -2084,6 +2084,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/stats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How calls went over time: how many, how they ended, how long they took; kept for 400 days */
+        get: operations["callStats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tapes": {
         parameters: {
             query?: never;
@@ -2905,6 +2922,19 @@ export interface components {
             notes?: string[];
             scopes?: string[];
             subject?: string;
+        };
+        Figures: {
+            bytesIn: number;
+            bytesOut: number;
+            failed: number;
+            ok: number;
+            /** @description milliseconds that half of the calls that were carried took at most, to within ten percent */
+            p50: number;
+            /** @description the same of 95 in a hundred */
+            p95: number;
+            /** @description the same of 99 in a hundred */
+            p99: number;
+            refused: number;
         };
         Finding: {
             /** @description who has to act: whoever registered the server, its operator, or the network's */
@@ -4535,6 +4565,57 @@ export interface components {
              * @description when it ends at the latest
              */
             until: string;
+        };
+        Stats: {
+            /**
+             * @description what the groups are
+             * @enum {string}
+             */
+            by: "server" | "tool" | "agent" | "person";
+            /** @description the most calls first, 200 at most */
+            groups: components["schemas"]["StatsGroup"][];
+            /** @description steps without calls are there too */
+            points: components["schemas"]["StatsPoint"][];
+            /** Format: date-time */
+            since: string;
+            /** @description length of a step in seconds */
+            step: number;
+            total: components["schemas"]["Figures"];
+            /** Format: date-time */
+            until: string;
+        };
+        StatsGroup: {
+            bytesIn: number;
+            bytesOut: number;
+            failed: number;
+            /** @description of a server, an agent or a person, or SERVER/TOOL; empty for the team */
+            name: string;
+            ok: number;
+            /** @description milliseconds that half of the calls that were carried took at most, to within ten percent */
+            p50: number;
+            /** @description the same of 95 in a hundred */
+            p95: number;
+            /** @description the same of 99 in a hundred */
+            p99: number;
+            refused: number;
+        };
+        StatsPoint: {
+            /**
+             * Format: date-time
+             * @description when the step begins
+             */
+            at: string;
+            bytesIn: number;
+            bytesOut: number;
+            failed: number;
+            ok: number;
+            /** @description milliseconds that half of the calls that were carried took at most, to within ten percent */
+            p50: number;
+            /** @description the same of 95 in a hundred */
+            p95: number;
+            /** @description the same of 99 in a hundred */
+            p99: number;
+            refused: number;
         };
         Step: {
             /** @enum {string} */
@@ -9258,6 +9339,48 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    callStats: {
+        parameters: {
+            query?: {
+                /** @description from this time on (RFC 3339); the last day if left out */
+                since?: string;
+                /** @description before this time (RFC 3339); now if left out */
+                until?: string;
+                /** @description what is told apart: server, tool, agent or person; server if left out */
+                by?: string;
+                /** @description only calls to this server */
+                server?: string;
+                /** @description only tools that match this glob */
+                tool?: string;
+                /** @description only this agent's calls */
+                agent?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How calls went over time: how many, how they ended, how long they took; kept for 400 days */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Stats"];
+                };
             };
             /** @description what went wrong, and what helps */
             default: {

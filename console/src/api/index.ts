@@ -91,6 +91,7 @@ import type {
   SignInProblem,
   SignInTry,
   StandingDecision,
+  Stats,
   Tool,
   TurnedAway,
 } from './types'
@@ -117,6 +118,7 @@ export interface CallFilter {
   before?: string
   limit?: number
   since?: string
+  until?: string
 }
 
 export const about = () => request<About>('GET', '/api/about')
@@ -226,6 +228,8 @@ export const changes = (limit: number) => request<Change[]>('GET', '/api/changes
 export const undoChange = (id: string, anyway?: boolean) => request<Change>('POST', `/api/changes/${seg(id)}/undo`, { anyway })
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
+export const stats = (q: { since: string; until?: string; by?: Stats['by']; server?: string; agent?: string }, signal?: AbortSignal) =>
+  request<Stats>('GET', '/api/stats' + query(q), undefined, signal)
 export const callCounts = (f: CallFilter, step: number, signal?: AbortSignal) =>
   request<Bucket[]>('GET', '/api/call-counts' + query({ ...f, step }), undefined, signal)
 

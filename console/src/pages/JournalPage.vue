@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
 import * as api from '../api'
 import CallChart from '../parts/CallChart.vue'
 import CallDrawer from '../parts/CallDrawer.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import StateMark from '../parts/StateMark.vue'
-import { moment, took } from '../use/format'
+import { fullMoment, moment, took } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
 
@@ -18,7 +19,16 @@ const steps = [
   { text: 'last fortnight', step: 21600, count: 56 },
 ]
 const span = ref(0)
-const filter = reactive({ agent: '', server: '', decision: '', outcome: '', text: '' })
+const route = useRoute()
+const asked = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : '')
+const filter = reactive({ agent: asked('agent'), server: asked('server'), decision: '', outcome: '', text: asked('text') })
+/** A part of time that somebody came for, from a point of a chart. */
+const part = reactive({ since: asked('since'), until: asked('until') })
+const windowed = computed(() => Boolean(part.since || part.until))
+function whole() {
+  part.since = part.until = ''
+  loadAll()
+}
 const rows = ref<api.Call[]>([])
 const more = ref(false)
 const selected = ref('')
@@ -26,7 +36,7 @@ const held = ref(false)
 const waiting = ref(0)
 const since = ref(0)
 
-const list = useResource((signal) => api.calls({ ...filter, limit: pageSize }, signal))
+const list = useResource((signal) => api.calls({ ...filter, ...part, limit: pageSize }, signal))
 const counts = useResource((signal) => {
   const s = steps[span.value]
   const width = s.step * 1000
@@ -51,7 +61,7 @@ function loadAll() {
 async function older() {
   const last = rows.value.at(-1)
   if (!last) return
-  const next = await api.calls({ ...filter, before: last.id, limit: pageSize })
+  const next = await api.calls({ ...filter, ...part, before: last.id, limit: pageSize })
   rows.value = [...rows.value, ...next]
   more.value = next.length === pageSize && rows.value.length < mostRows
 }
@@ -80,7 +90,7 @@ function arrive(calls: api.Call[]) {
   window.clearTimeout(again)
   again = window.setTimeout(() => void counts.load(), 1000)
   const fresh = calls.filter(matches)
-  if (fresh.length === 0) return
+  if (fresh.length === 0 || windowed.value) return
   if (held.value) {
     waiting.value += fresh.length
     return
@@ -100,7 +110,7 @@ useLive({ calls: arrive, back: loadAll })
 const total = computed(() =>
   list.data.value === undefined ? undefined : filtering.value ? Math.max(1, rows.value.length) : rows.value.length,
 )
-const filtering = computed(() => Object.values(filter).some(Boolean))
+const filtering = computed(() => windowed.value || Object.values(filter).some(Boolean))
 const holdText = computed(() => (held.value ? `Resume${waiting.value ? ` (${waiting.value} new)` : ''}` : 'Pause updates'))
 function hold() {
   held.value = !held.value
@@ -125,7 +135,12 @@ function hold() {
   <p v-else-if="state.data.value?.lost" class="unrecorded" role="status">
     {{ state.data.value.lost }} calls ran since the start that could not be recorded.
   </p>
-  <section class="sheet pad chartbox">
+  <p v-if="windowed" class="note" role="status">
+    Only calls<template v-if="part.since"> from {{ fullMoment(part.since) }}</template
+    ><template v-if="part.until"> until {{ fullMoment(part.until) }}</template
+    >. <button class="plain" type="button" @click="whole">Show all</button>
+  </p>
+  <section v-if="!windowed" class="sheet pad chartbox">
     <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
   </section>
   <div class="bar">

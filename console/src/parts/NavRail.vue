@@ -17,6 +17,7 @@ import {
   Sunny,
   SwitchButton,
   Ticket,
+  TrendCharts,
   User,
   VideoPlay,
   View,
@@ -50,6 +51,7 @@ const everybodys = [
   { to: '/review', text: 'Review', icon: View },
   { to: '/held', text: 'Held calls', icon: AlarmClock },
   { to: '/try', text: 'Try', icon: VideoPlay },
+  { to: '/statistics', text: 'Statistics', icon: TrendCharts },
   { to: '/journal', text: 'Journal', icon: List },
   { to: '/secrets', text: 'Secrets', icon: Key },
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
@@ -98,8 +100,9 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
   color: var(--rail-ink);
   display: flex;
   flex-direction: column;
-  padding: 14px 10px;
-  gap: 2px;
+  padding: 12px 10px;
+  gap: 1px;
+  overflow-y: auto;
   position: sticky;
   top: 0;
   height: 100vh;
@@ -111,14 +114,16 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
   font-size: 16px;
   font-weight: 600;
   color: #fff;
-  padding: 2px 8px 16px;
+  flex: none;
+  padding: 2px 8px 12px;
 }
 .item {
   all: unset;
   display: flex;
   align-items: center;
+  flex: none;
   gap: 9px;
-  padding: 7px 9px;
+  padding: 4px 9px;
   border-radius: 5px;
   color: var(--rail-ink);
   cursor: pointer;
@@ -146,10 +151,11 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
 }
 .foot {
   border-top: 1px solid color-mix(in srgb, var(--rail-ink) 25%, transparent);
-  padding-top: 10px;
+  flex: none;
+  padding-top: 8px;
 }
 .live {
-  padding: 0 9px 6px;
+  padding: 0 9px 4px;
   font-size: 12px;
   color: #8fd0a8;
 }
@@ -157,7 +163,7 @@ const pages = computed(() => [...everybodys, ...overseers.filter((p) => may(p.ac
   color: #e8b274;
 }
 .who {
-  padding: 0 9px 8px;
+  padding: 0 9px 4px;
 }
 .who span {
   font-size: 12px;

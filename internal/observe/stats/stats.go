@@ -1,0 +1,325 @@
+// Package stats tells how calls went over time: how many, how they ended, how long they
+// took, by server, tool, agent or person. Calls are added up by the hour, and that is kept
+// longer than the calls; what is asked of the last hours is read from the calls themselves.
+package stats
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"time"
+
+	"bouncer/internal/apitype"
+	"bouncer/internal/core/access"
+	"bouncer/internal/core/histogram"
+	"bouncer/internal/core/team"
+	"bouncer/internal/store"
+)
+
+// How hours are added up: how often it is looked whether one is over, how long after its
+// end (a call is on record when it has ended, by when it began), and for how long that is
+// kept.
+const (
+	lookEvery = time.Minute
+	settle    = 10 * time.Minute
+	keep      = 400 * 24 * time.Hour
+)
+
+// Bounds on what is asked: how long single calls are read for, how many steps, and groups.
+const (
+	fine      = 12 * time.Hour
+	maxSpan   = keep
+	maxGroups = 200
+)
+
+// Service adds up and tells. It is safe for concurrent use; Start and Close frame its life.
+type Service struct {
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
+	stop  context.CancelFunc
+	ended chan struct{}
+}
+
+// New returns the service; now is nil for time.Now.
+func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
+	if now == nil {
+		now = time.Now
+	}
+	return &Service{store: s, log: log, now: now, ended: make(chan struct{})}
+}
+
+// Start begins to add up.
+func (svc *Service) Start() {
+	ctx, stop := context.WithCancel(context.Background())
+	svc.stop = stop
+	go func() {
+		defer close(svc.ended)
+		tick := time.NewTicker(lookEvery)
+		defer tick.Stop()
+		for {
+			if err := svc.RollUp(ctx); err != nil && ctx.Err() == nil {
+				svc.log.Error("calls could not be added up", "error", err)
+			}
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+}
+
+// Close ends that.
+func (svc *Service) Close() {
+	svc.stop()
+	<-svc.ended
+}
+
+// RollUp adds up the hours that are over.
+func (svc *Service) RollUp(ctx context.Context) error {
+	calls := svc.store.CallLog()
+	from, err := calls.RolledUp(ctx)
+	if err != nil {
+		return fmt.Errorf("read until when calls were added up: %w", err)
+	}
+	if from.IsZero() {
+		if from, err = calls.FirstCall(ctx); errors.Is(err, store.ErrNotFound) {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("find the first call: %w", err)
+		}
+		from = from.Truncate(time.Hour)
+	}
+	end := svc.now().Add(-settle).Truncate(time.Hour)
+	for hour := from; hour.Before(end); hour = hour.Add(time.Hour) {
+		list, err := svc.addUp(ctx, hour)
+		if err != nil {
+			return err
+		}
+		err = svc.store.Update(ctx, func(tx *store.Tx) error { return tx.KeepRollups(list, hour.Add(time.Hour), svc.now().Add(-keep)) })
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// key is what is told apart.
+type key struct{ server, tool, agent, person string }
+
+// sum is what is added up.
+type sum struct {
+	apitype.Figures
+	took histogram.Histogram
+}
+
+func (s *sum) add(c store.CallFigures) {
+	switch c.Outcome {
+	case team.OutcomeOK:
+		s.OK += c.Times
+	case team.OutcomeRefused:
+		s.Refused += c.Times
+	default:
+		s.Failed += c.Times
+	}
+	if c.Outcome != team.OutcomeRefused {
+		s.took.Add(c.Micros)
+	}
+	s.BytesIn += c.BytesIn
+	s.BytesOut += c.BytesOut
+}
+
+func (s *sum) merge(o *sum) {
+	s.OK += o.OK
+	s.Refused += o.Refused
+	s.Failed += o.Failed
+	s.BytesIn += o.BytesIn
+	s.BytesOut += o.BytesOut
+	s.took.Merge(o.took)
+}
+
+// figures are the sums with their quantiles.
+func (s *sum) figures() apitype.Figures {
+	f := s.Figures
+	for _, q := range []struct {
+		of float64
+		to *float64
+	}{{0.5, &f.P50}, {0.95, &f.P95}, {0.99, &f.P99}} {
+		*q.to = s.took.Quantile(q.of) / 1000
+	}
+	return f
+}
+
+func (svc *Service) addUp(ctx context.Context, hour time.Time) (list []store.Rollup, err error) {
+	sums := map[key]*sum{}
+	f := store.CallFilter{Since: hour, Until: hour.Add(time.Hour)}
+	err = svc.store.CallLog().EachCall(ctx, f, func(c store.CallFigures) {
+		k := key{c.Server, c.Tool, c.Agent, c.Person}
+		if sums[k] == nil {
+			sums[k] = &sum{}
+		}
+		sums[k].add(c)
+	})
+	for k, s := range sums {
+		list = append(list, store.Rollup{
+			Hour: hour, Server: k.server, Tool: k.tool, Agent: k.agent, Person: k.person, OK: s.OK, Refused: s.Refused, Failed: s.Failed,
+			BytesIn: s.BytesIn, BytesOut: s.BytesOut, Took: s.took.Encode(),
+		})
+	}
+	return list, err
+}
+
+// Query says what is asked.
+type Query struct {
+	Since, Until        time.Time // zero: the last day
+	By                  string    // server, tool, agent or person; "" is server
+	Server, Tool, Agent string    // only of these; "" for all
+}
+
+// Stats tells how the calls went that a person may see.
+func (svc *Service) Stats(ctx context.Context, by team.Person, q Query) (apitype.Stats, error) {
+	if q.Until.IsZero() {
+		q.Until = svc.now()
+	}
+	if q.Since.IsZero() {
+		q.Since = q.Until.Add(-24 * time.Hour)
+	}
+	q.By = cmp.Or(q.By, "server")
+	span := q.Until.Sub(q.Since)
+	switch {
+	case span <= 0:
+		return apitype.Stats{}, &team.FieldError{Field: "until", Why: "must be after since"}
+	case span > maxSpan:
+		return apitype.Stats{}, &team.FieldError{Field: "since", Why: "is longer ago than the 400 days for which figures are kept"}
+	case !slices.Contains([]string{"server", "tool", "agent", "person"}, q.By):
+		return apitype.Stats{}, &team.FieldError{Field: "by", Why: "must be server, tool, agent or person"}
+	}
+	f := store.CallFilter{Agent: q.Agent, Server: q.Server, Tool: q.Tool}
+	switch access.ScopeOf(by.Role, access.SeeCalls) {
+	case access.All:
+	case access.Own:
+		f.Owner = by.Name
+	default:
+		return apitype.Stats{}, &team.NotFoundError{Kind: "call"}
+	}
+	step := stepOf(span)
+	from := q.Since.Truncate(step)
+	a := &answer{from: from, step: step, by: q.By, points: make([]sum, int(q.Until.Sub(from)/step)+1), groups: map[string]*sum{}}
+	if err := svc.read(ctx, a, f, from, q.Until, span <= fine); err != nil {
+		return apitype.Stats{}, fmt.Errorf("read how calls went: %w", err)
+	}
+	return a.stats(q), nil
+}
+
+// steps are the lengths that a step can have; single hours are the shortest that is kept.
+var steps = []time.Duration{
+	time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 3 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour,
+}
+
+// stepOf is the shortest step that gives no more than enough of them.
+func stepOf(span time.Duration) time.Duration {
+	const enough = 120
+	for _, s := range steps {
+		if span/s <= enough && (s >= time.Hour || span <= fine) {
+			return s
+		}
+	}
+	return steps[len(steps)-1]
+}
+
+// read adds up what was asked for: from hours that were added up, and from calls for the
+// rest of the time.
+func (svc *Service) read(ctx context.Context, a *answer, f store.CallFilter, from, until time.Time, single bool) error {
+	calls := svc.store.CallLog()
+	rest := from
+	if !single {
+		rolled, err := calls.RolledUp(ctx)
+		if err != nil {
+			return err
+		}
+		if rolled.After(from) {
+			f.Since, f.Until = from, earlier(rolled, until) // further hours may be added up meanwhile
+			list, err := calls.Rollups(ctx, f)
+			if err != nil {
+				return err
+			}
+			for _, r := range list {
+				took, err := histogram.Decode(r.Took)
+				if err != nil {
+					return err
+				}
+				s := &sum{apitype.Figures{OK: r.OK, Refused: r.Refused, Failed: r.Failed, BytesIn: r.BytesIn, BytesOut: r.BytesOut}, took}
+				a.merge(r.Hour, key{r.Server, r.Tool, r.Agent, r.Person}, s)
+			}
+			rest = earlier(rolled, until)
+		}
+	}
+	f.Since, f.Until = rest, until
+	return calls.EachCall(ctx, f, func(c store.CallFigures) { a.add(c) })
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// answer is an answer in the making.
+type answer struct {
+	from   time.Time
+	step   time.Duration
+	by     string
+	total  sum
+	points []sum
+	groups map[string]*sum
+}
+
+func (a *answer) at(t time.Time) *sum {
+	i := int(t.Sub(a.from) / a.step)
+	return &a.points[min(max(i, 0), len(a.points)-1)]
+}
+
+func (a *answer) group(k key) *sum {
+	name := map[string]string{"server": k.server, "tool": k.server + "/" + k.tool, "agent": k.agent, "person": k.person}[a.by]
+	if a.groups[name] == nil {
+		a.groups[name] = &sum{}
+	}
+	return a.groups[name]
+}
+
+func (a *answer) add(c store.CallFigures) {
+	a.total.add(c)
+	a.at(c.At).add(c)
+	a.group(key{c.Server, c.Tool, c.Agent, c.Person}).add(c)
+}
+
+func (a *answer) merge(at time.Time, k key, s *sum) {
+	a.total.merge(s)
+	a.at(at).merge(s)
+	a.group(k).merge(s)
+}
+
+func (a *answer) stats(q Query) apitype.Stats {
+	out := apitype.Stats{
+		Since: a.from.UTC(), Until: q.Until.UTC(), Step: int(a.step.Seconds()), By: q.By, Total: a.total.figures(),
+		Points: []apitype.StatsPoint{}, Groups: []apitype.StatsGroup{},
+	}
+	for i := range a.points {
+		at := a.from.Add(time.Duration(i) * a.step).UTC()
+		out.Points = append(out.Points, apitype.StatsPoint{At: at, Figures: a.points[i].figures()})
+	}
+	for name, s := range a.groups {
+		out.Groups = append(out.Groups, apitype.StatsGroup{Name: name, Figures: s.figures()})
+	}
+	calls := func(g apitype.StatsGroup) int64 { return g.OK + g.Refused + g.Failed }
+	slices.SortFunc(out.Groups, func(x, y apitype.StatsGroup) int {
+		return cmp.Or(cmp.Compare(calls(y), calls(x)), cmp.Compare(x.Name, y.Name))
+	})
+	out.Groups = out.Groups[:min(len(out.Groups), maxGroups)]
+	return out
+}
