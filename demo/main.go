@@ -28,6 +28,8 @@ const (
 	password = "seven-tides-turning"
 	// Where notices of held calls go.
 	bellAddress = "http://127.0.0.1:4709/notices"
+	// metricsAddress is where metrics are told.
+	metricsAddress = "127.0.0.1:4681"
 	// Bouncer's own client at the identity provider.
 	providerClient = "bouncer"
 	providerSecret = "skf-pilothouse-3Tz8wLq5Bn1Xy7Kd"

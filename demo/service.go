@@ -61,6 +61,10 @@ func (s *service) command() *exec.Cmd {
 		bellAddress,
 		"--held-notices-key",
 		"env BELL_KEY",
+		"--backup-dir",
+		filepath.Join(s.dir, "copies"),
+		"--metrics-listen",
+		metricsAddress,
 		// The stand-ins lie in this checkout, which nobody else may be able to reach.
 		"--process-user",
 		strconv.Itoa(os.Getuid()),
@@ -500,14 +504,17 @@ Bouncer is running, with the stand-ins of Skerrow Ferries.
   Password   %s
              or sign in with Pilothouse, the stand-in of an identity provider
   Notices    %[4]s is told of held calls
+  Metrics    http://%[5]s/metrics, and copies of the state in %[3]s/copies
 
-Five commands to try:
+Some commands to try:
   %[3]s/bouncer agent reach marit-quill
   %[3]s/bouncer held list            (joss decides it, in the console or here)
   %[3]s/bouncer agent cost marit-quill
+  %[3]s/bouncer checkup --all
+  %[3]s/bouncer stats --since 14d
   %[3]s/bouncer journal --follow
   bin/quill --config %[3]s/marit-quill.json
 
 Ctrl-C ends everything. The state stays in %[3]s.
-`, s.base, password, rel, bellAddress)
+`, s.base, password, rel, bellAddress, metricsAddress)
 }

@@ -32,11 +32,12 @@ var pages = []struct{ name, path, theme, before string }{
 	{"held", "/held", "light", ""},
 	{"review", "/review", "light", ""},
 	{
-		"try", "/try?agent=marit-quill&server=sailings&tool=find_sailings", "light",
-		`setTimeout(() => document.querySelector('form button[type=submit]').click(), 700)`,
+		"try", "/try?agent=marit-quill&server=sailings&tool=sailing_status", "light",
+		`const field = document.querySelector('input[aria-label=sailing]'); field.value = 'SF203'; field.dispatchEvent(new Event('input'));
+			setTimeout(() => document.querySelector('form button[type=submit]').click(), 300)`,
 	},
 	{"journal", "/journal", "light", ""},
-	{"secrets", "/secrets", "light", ""},
+	{"statistics", "/statistics", "light", ""},
 	{"changes", "/changes", "light", ""},
 	{"service", "/service", "dark", ""},
 }
