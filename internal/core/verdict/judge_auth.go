@@ -45,7 +45,7 @@ func (j *judge) refused(x *evidence.Exchange, r refusal.Refusal) {
 			"look at the plan that the credential belongs to",
 			exchanged(x),
 		)
-	case r.Host && x.Status != 401:
+	case r.Host && x.Status != 401, x.Status == 421: // misdirected, by the status alone (RFC 9110, section 15.5.20)
 		j.hostRefused(x)
 	case j.oauth(x):
 	case len(j.sent()) == 0:
