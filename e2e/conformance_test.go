@@ -53,7 +53,7 @@ func program(t *testing.T, env []string, name string, args ...string) string {
 			_ = c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond, "%s did not start", name)
+	}, 3*time.Minute, 20*time.Millisecond, "%s did not start", name) // a busy machine takes its time over a runtime
 	return "127.0.0.1:" + port
 }
 

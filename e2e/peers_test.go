@@ -187,7 +187,7 @@ func everything(t *testing.T) string {
 			_ = c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 50*time.Millisecond, "the reference server did not start")
+	}, 3*time.Minute, 50*time.Millisecond, "the reference server did not start")
 	return "http://127.0.0.1:" + port + "/mcp"
 }
 
