@@ -24,5 +24,6 @@ func All() []Fault {
 		calls(),
 		further(),
 		rest(),
+		second(),
 	)
 }

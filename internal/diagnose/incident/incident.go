@@ -287,7 +287,7 @@ func (svc *Service) suspects(ctx context.Context, i team.Incident) ([]apitype.Su
 	if err != nil {
 		return nil, err
 	}
-	list = append(list, more...)
+	list = append(append(list, more...), altered(s, from, i.Since.Add(meanwhile))...)
 	slices.SortStableFunc(list, func(a, b suspicion) int {
 		return cmp.Or(cmp.Compare(b.weight, a.weight), b.At.Compare(a.At))
 	})
