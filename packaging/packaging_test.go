@@ -136,7 +136,7 @@ func fenced(t *testing.T, root string) {
 	raw, err := os.ReadFile(filepath.Join(root, "usr/lib/systemd/system/bouncer.service"))
 	require.NoError(t, err)
 	unit := filepath.Join(t.TempDir(), "bouncer.service")
-	text := strings.Replace(string(raw), "ExecStart=/usr/bin/bouncer", "ExecStart="+filepath.Join(root, "usr/bin/bouncer"), 1)
+	text := strings.ReplaceAll(string(raw), "=/usr/bin/bouncer", "="+filepath.Join(root, "usr/bin/bouncer"))
 	require.NoError(t, os.WriteFile(unit, []byte(text), 0o600))
 	out, err := exec.Command("systemd-analyze", "verify", "--man=no", unit).CombinedOutput()
 	assert.NoError(t, err, "%s", out)

@@ -99,7 +99,7 @@ func TestSettingsAreExamined(t *testing.T) {
 		assert.NotZero(t, code)
 		assert.Contains(t, errs, row.says)
 	}
-	raw, err := os.ReadFile(filepath.Join("..", "..", "packaging", "bouncer.env"))
+	raw, err := os.ReadFile(filepath.Join("..", "..", "packaging", "files", "bouncer.env"))
 	require.NoError(t, err)
 	known := map[string]bool{}
 	for _, s := range app.Table() {
@@ -108,7 +108,7 @@ func TestSettingsAreExamined(t *testing.T) {
 	for _, m := range regexp.MustCompile(`(?m)^#?(BOUNCER_[A-Z_]+)=`).FindAllStringSubmatch(string(raw), -1) {
 		assert.True(t, known[m[1]], m[1])
 	}
-	unit, err := os.ReadFile(filepath.Join("..", "..", "packaging", "bouncer.service"))
+	unit, err := os.ReadFile(filepath.Join("..", "..", "packaging", "files", "bouncer.service"))
 	require.NoError(t, err)
-	assert.True(t, bytes.Contains(unit, []byte("ExecStartPre=/usr/local/bin/bouncer serve --check\n")))
+	assert.True(t, bytes.Contains(unit, []byte("ExecStartPre=/usr/bin/bouncer serve --check\n")))
 }
