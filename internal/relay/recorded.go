@@ -45,9 +45,15 @@ func shownSession(r *http.Request, legacy bool) string {
 }
 
 // unusual reports whether a status tells of an assistant that does something wrong, or of
-// a service that does. A session that is gone and a limit that is reached are neither.
+// a service that does. A session that is gone, a limit that is reached, and a stream that
+// was asked for to see whether there is one, are neither.
 func unusual(status int) bool {
-	return status >= 400 && status != http.StatusNotFound && status != http.StatusTooManyRequests && status != http.StatusConflict
+	switch status {
+	case http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusConflict, http.StatusTooManyRequests:
+		return false
+	default:
+		return status >= 400
+	}
 }
 
 // lineOf is the number of the conversation that is written to; 0 for one that is not

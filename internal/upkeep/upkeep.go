@@ -53,6 +53,8 @@ type Keeper struct {
 	o     Options
 	stop  context.CancelFunc
 	ended chan struct{}
+	// making has one place: two copies at once would write to the same file.
+	making chan struct{}
 
 	mu      sync.Mutex // guards what follows; held over no I/O
 	problem string
@@ -63,7 +65,7 @@ func New(o Options) *Keeper {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	return &Keeper{o: o, ended: make(chan struct{})}
+	return &Keeper{o: o, ended: make(chan struct{}), making: make(chan struct{}, 1)}
 }
 
 // Start begins to make copies.
@@ -136,6 +138,12 @@ const stamp = "20060102-150405"
 
 // Make makes a copy now, opens it, and lets go of those that have grown old.
 func (k *Keeper) Make(ctx context.Context) error {
+	select {
+	case k.making <- struct{}{}:
+		defer func() { <-k.making }()
+	case <-ctx.Done():
+		return fmt.Errorf("wait for the copy that is being made: %w", ctx.Err())
+	}
 	if err := os.MkdirAll(k.o.Dir, 0o700); err != nil {
 		return fmt.Errorf("make the directory of copies: %w", err)
 	}

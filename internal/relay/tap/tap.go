@@ -96,8 +96,16 @@ func (w *Writer) Done() {
 	w.body = nil
 }
 
-// dataOf is the data of an event, which is written as a whole; nil for a sign of life.
+// endpoint begins the event of HTTP+SSE (2024-11-05) that says where messages go.
+var endpoint = []byte("event: endpoint\n")
+
+// dataOf is the data of an event, which is written as a whole; nil for a sign of life, and
+// for an address for messages: that is no message, and it has the pass in it when the
+// agent shows its pass in the path.
 func dataOf(event []byte) []byte {
+	if bytes.HasPrefix(event, endpoint) {
+		return nil
+	}
 	at := bytes.Index(event, []byte("data:"))
 	if at < 0 || at > 0 && event[at-1] != '\n' {
 		return nil

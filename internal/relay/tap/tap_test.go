@@ -61,8 +61,8 @@ func TestAPlainAnswerIsToldWhole(t *testing.T) {
 	assert.Equal(t, http.StatusOK, w.Status())
 }
 
-// Each event of a stream is told as it goes, as the message that it carries; signs of life
-// and events without data are not.
+// Each event of a stream is told as it goes, as the message that it carries; signs of life,
+// events without data and the address for messages, which may have a pass in it, are not.
 func TestEventsAreToldAsMessages(t *testing.T) {
 	t.Parallel()
 	var e ear
@@ -70,7 +70,7 @@ func TestEventsAreToldAsMessages(t *testing.T) {
 	w := New(out, &e, 3, http.MethodGet)
 	w.Header().Set("Content-Type", "text/event-stream; charset=utf-8")
 	for _, event := range []string{
-		": \n\n", "id: 1-1\nretry: 100\ndata: \n\n", "id: 1-2\ndata: {\"method\":\"ping\"}\n\n", "event: message\ndata: {\"id\":2}\n\n",
+		"event: endpoint\ndata: /in/canary/sse?session=1\n\n", ": \n\n", "id: 1-1\nretry: 100\ndata: \n\n", "id: 1-2\ndata: {\"method\":\"ping\"}\n\n", "event: message\ndata: {\"id\":2}\n\n",
 		"data: {\"text\":\"data: is not here\"}\n\n",
 	} {
 		_, err := w.Write([]byte(event))
