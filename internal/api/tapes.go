@@ -1,7 +1,9 @@
 package api
 
 import (
+	"context"
 	"net/http"
+	"slices"
 	"strconv"
 
 	"bouncer/internal/apitype"
@@ -12,33 +14,33 @@ import (
 
 // tapeRoutes are the rows of the flight recorder and its tapes.
 func (a *API) tapeRoutes(svc *tape.Service) []route {
+	return slices.Concat([]route{
+		heard("/api/servers/{name}/heard", "heard", svc.Live,
+			"What the flight recorder has of a server: the last messages, heads of answers, words and states"),
+		heard("/api/agents/{name}/heard", "heardOfAgent", svc.LiveAgent,
+			"What the flight recorder has of an agent: its last requests, what it was answered, and when it was turned away"),
+	}, a.keptTapeRoutes(svc), a.tapeUseRoutes(svc))
+}
+
+// heard is the row of what the flight recorder has of one server or agent.
+func heard(path, id string, live func(context.Context, string, uint64) ([]apitype.TapeEntry, error), summary string) route {
+	return route{
+		method: get, path: path, id: id, action: access.KeepServers, summary: summary,
+		query: []queryField{{"after", "only entries after the one with this number"}},
+		out:   []apitype.TapeEntry{}, status: 200,
+		handle: func(c *call) (any, error) {
+			from, err := afterOf(c)
+			if err != nil {
+				return nil, err
+			}
+			return live(c.Context(), c.name("name"), from)
+		},
+	}
+}
+
+// keptTapeRoutes are the rows of tapes as things that are kept.
+func (a *API) keptTapeRoutes(svc *tape.Service) []route {
 	return []route{
-		{
-			method: get, path: "/api/servers/{name}/heard", id: "heard", action: access.KeepServers,
-			summary: "What the flight recorder has of a server: the last messages, heads of answers, words and states",
-			query:   []queryField{{"after", "only entries after the one with this number"}},
-			out:     []apitype.TapeEntry{}, status: 200,
-			handle: func(c *call) (any, error) {
-				from, err := afterOf(c)
-				if err != nil {
-					return nil, err
-				}
-				return svc.Live(c.Context(), c.name("name"), from)
-			},
-		},
-		{
-			method: get, path: "/api/agents/{name}/heard", id: "heardOfAgent", action: access.KeepServers,
-			summary: "What the flight recorder has of an agent: its last requests, what it was answered, and when it was turned away",
-			query:   []queryField{{"after", "only entries after the one with this number"}},
-			out:     []apitype.TapeEntry{}, status: 200,
-			handle: func(c *call) (any, error) {
-				from, err := afterOf(c)
-				if err != nil {
-					return nil, err
-				}
-				return svc.LiveAgent(c.Context(), c.name("name"), from)
-			},
-		},
 		{
 			method: get, path: "/api/tapes", id: "listTapes", action: access.KeepServers,
 			summary: "The tapes that are kept, the newest first",
@@ -70,6 +72,12 @@ func (a *API) tapeRoutes(svc *tape.Service) []route {
 			method: del, path: "/api/tapes/{id}", id: "removeTape", action: access.KeepServers, summary: "Remove a tape", status: 204,
 			handle: func(c *call) (any, error) { return nil, svc.Remove(c.name("id")) },
 		},
+	}
+}
+
+// tapeUseRoutes are the rows of what tapes are for.
+func (a *API) tapeUseRoutes(svc *tape.Service) []route {
+	return []route{
 		{
 			method: get, path: "/api/tapes/{id}/export", id: "exportTape", action: access.KeepServers,
 			summary: "A tape in an open format: JSON by lines, or an HTTP archive (HAR 1.2)",

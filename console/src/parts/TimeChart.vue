@@ -119,7 +119,6 @@ onBeforeUnmount(() => {
 <template>
   <figure class="timechart">
     <figcaption>{{ title }}</figcaption>
-    <!-- eslint-disable-next-line vuejs-accessibility/no-static-element-interactions -->
     <div
       ref="place"
       class="place"
