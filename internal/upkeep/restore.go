@@ -46,16 +46,29 @@ func Restore(ctx context.Context, file, database string, keys []string, replace 
 	}
 	if there {
 		out.Before = database + ".before-" + now.UTC().Format(stamp)
-		for _, part := range []string{"", "-wal", "-shm"} { // what is not yet in the database itself goes along
-			if err := os.Rename(database+part, out.Before+part); err != nil && !(part != "" && errors.Is(err, fs.ErrNotExist)) {
-				return out, fmt.Errorf("keep the state that is there: %w", err)
-			}
+		if err := move(database, out.Before); err != nil {
+			return out, errors.Join(fmt.Errorf("keep the state that is there: %w", err), move(out.Before, database))
 		}
 	}
 	if err := os.Rename(fresh, database); err != nil {
-		return out, fmt.Errorf("put the copy in its place: %w", err)
+		err = fmt.Errorf("put the copy in its place: %w", err)
+		if there {
+			err = errors.Join(err, move(out.Before, database))
+		}
+		return out, err
 	}
 	return out, settle(filepath.Dir(database))
+}
+
+// move gives a database another name, with what is not yet in the file itself. Parts that
+// are not there are passed over.
+func move(from, to string) error {
+	for _, part := range []string{"-wal", "-shm", ""} {
+		if err := os.Rename(from+part, to+part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("rename %s: %w", from+part, err)
+		}
+	}
+	return nil
 }
 
 // duplicate copies a file, closed to others, and waits until it is on the disk.

@@ -5,9 +5,10 @@ import (
 	"time"
 )
 
-// How copies are kept as they grow old: each of a day, one of each day for a fortnight, and
+// How copies are kept as they grow old: those of a day, one of each day for a fortnight, and
 // one of each week for a quarter.
 const (
+	mostOfADay = 48 // what is made by hand over and over does not fill the disk
 	keepAll    = 24 * time.Hour
 	keepDaily  = 14 * 24 * time.Hour
 	keepWeekly = 92 * 24 * time.Hour
@@ -22,7 +23,7 @@ func Outlived(made []time.Time, now time.Time) (gone []time.Time) {
 	for i, at := range sorted {
 		age, of := now.Sub(at), ""
 		switch {
-		case i == 0 || age < keepAll:
+		case i == 0 || age < keepAll && i < mostOfADay:
 			continue
 		case age < keepDaily:
 			of = at.UTC().Format(time.DateOnly)

@@ -50,6 +50,12 @@ func TestCopiesGrowOld(t *testing.T) {
 	assert.Zero(t, kept["older"])
 	assert.Empty(t, upkeep.Outlived([]time.Time{now.Add(-9000 * time.Hour)}, now), "the newest is kept")
 	assert.Empty(t, upkeep.Outlived(nil, now))
+
+	var many []time.Time
+	for i := range 600 {
+		many = append(many, now.Add(-time.Duration(i)*time.Second))
+	}
+	assert.Len(t, upkeep.Outlived(many, now), 600-48-1, "copies made by hand are bounded: the newest, and one of the day")
 }
 
 // The service makes copies by itself and opens them; one is put in place on another
