@@ -41,7 +41,7 @@ const (
 
 // Of one agent there is a tape of trouble every so often; of others, some may wait.
 const (
-	troubleEvery = 10 * time.Minute
+	troubleEvery = time.Hour // a whole day of trouble is an eighth of all tapes
 	maxTroubles  = 32
 )
 
