@@ -69,7 +69,18 @@ func searches(many int) error {
 	}
 	defer index.Close()
 	verbs := []string{"list", "get", "create", "update", "archive", "export", "count", "share", "approve", "comment on"}
-	things := []string{"invoice", "ticket", "engine log", "spare part", "cabin", "lifeboat", "permit", "weather report", "booking", "refund"}
+	things := []string{
+		"invoice",
+		"ticket",
+		"engine log",
+		"spare part",
+		"cabin",
+		"lifeboat",
+		"permit",
+		"weather report",
+		"booking",
+		"refund",
+	}
 	server := &snapshot.Server{Name: "office"}
 	server.Offer.Lists = map[tools.Kind][]tools.Tool{}
 	for i := range many {
@@ -99,9 +110,14 @@ func searches(many int) error {
 			failed = errors.Join(failed, err)
 		}).Round(10 * time.Microsecond)
 	}
-	fmt.Printf("finding a tool in words among %d: %v; of words that many have %v; where none is within reach %v; reading all of them in %v\n",
-		many, ask("please archive the weather report of berth %d", true), ask("create a permit %d for a day at a berth", true),
-		ask("berth day %d", false), indexing.Round(time.Millisecond))
+	fmt.Printf(
+		"finding a tool in words among %d: %v; of words that many have %v; where none is within reach %v; reading all of them in %v\n",
+		many,
+		ask("please archive the weather report of berth %d", true),
+		ask("create a permit %d for a day at a berth", true),
+		ask("berth day %d", false),
+		indexing.Round(time.Millisecond),
+	)
 	return failed
 }
 

@@ -68,8 +68,10 @@ func rulesOfTheTeam(now time.Time) []step {
 		},
 		{
 			"name": "joss-orders", "agent": "joss-quill", "server": "fuel", "tool": "order_fuel",
-			"narrow": object{"properties": object{"litres": object{"maximum": 5000}, "port": object{"enum": []string{"Skerrow", "Holm Voe"}}}},
-			"note":   "up to 5,000 litres, at Skerrow and Holm Voe only",
+			"narrow": object{
+				"properties": object{"litres": object{"maximum": 5000}, "port": object{"enum": []string{"Skerrow", "Holm Voe"}}},
+			},
+			"note": "up to 5,000 litres, at Skerrow and Holm Voe only",
 		},
 		{"name": "night-looks", "agent": "night-watch", "server": "sailings", "tool": "*", "hint": "read-only"},
 		{

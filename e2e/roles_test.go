@@ -155,9 +155,9 @@ func TestConsoleTellsWhatToDo(t *testing.T) {
 	p.must(p.Click("nav a", "Servers"))
 	p.must(p.Click("table.list a", "sailings"))
 	p.must(p.Click("button", "Check now"))
-	p.must(p.Shows("the server rejected the registered token (401)"))
-	p.must(p.Shows("Fix: get a new token"))
-	p.must(p.Shows("auth.token-rejected"))
+	p.must(p.Shows("the credential has ended: token expired")) // what a closer look, which begins by itself, makes of the 401
+	p.must(p.Shows("Fix: get a new one, and store it"))
+	p.must(p.Shows("auth.token-expired"))
 	sailings.Fail("")
 	p.must(p.Wait(`document.querySelector('.pagehead').innerText.includes('ready')`))
 

@@ -178,7 +178,10 @@ func (svc *Service) UpdateAgent(ctx context.Context, by team.Person, name string
 	if p.Confirmed != nil {
 		if !mayConfirm(by) {
 			return a, &team.NotAllowedError{
-				Why:  fmt.Sprintf("your role, %s, cannot confirm a name: that lets rules admit the agent that name agents by a pattern", by.Role),
+				Why: fmt.Sprintf(
+					"your role, %s, cannot confirm a name: that lets rules admit the agent that name agents by a pattern",
+					by.Role,
+				),
 				Hint: "ask an admin or a maintainer to run: bouncer agent confirm " + name,
 			}
 		}

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"net/http"
 	"net/netip"
@@ -19,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"bouncer/internal/agents"
+	"bouncer/internal/api/problem"
 	"bouncer/internal/apitype"
 	"bouncer/internal/assistants/machine"
 	"bouncer/internal/assistants/roster"
@@ -35,9 +35,7 @@ import (
 	"bouncer/internal/control/rehearse"
 	"bouncer/internal/control/review"
 	"bouncer/internal/core/access"
-	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/mask"
-	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
 	"bouncer/internal/diagnose/example"
 	"bouncer/internal/diagnose/incident"
@@ -49,7 +47,6 @@ import (
 	"bouncer/internal/imports"
 	"bouncer/internal/journal"
 	"bouncer/internal/login"
-	"bouncer/internal/oauth"
 	"bouncer/internal/observe/stats"
 	"bouncer/internal/origin"
 	"bouncer/internal/people"
@@ -164,6 +161,7 @@ type route struct {
 	raw          func(http.ResponseWriter, *call) // writes the answer itself
 }
 
+// queryField is a parameter of the query.
 type queryField struct{ name, doc string }
 
 // call is one request to a route, with who makes it.
@@ -323,122 +321,13 @@ func roleWords(roles []team.Role) string {
 	return strings.Join(words, " or ")
 }
 
-// explain turns an error into what may be told.
+// explain turns an error into what may be told. What the caller cannot mend is logged.
 func (a *API) explain(c *call, err error) apitype.Problem {
-	var field *team.FieldError
-	var missing *team.NotFoundError
-	var clash *team.ConflictError
-	var disallowed *team.NotAllowedError
-	var probe *team.ProbeError
-	var wait *team.ThrottledError
-	var pick *serverspec.OperationsError
-	var denied *oauth.Error
-	var failed interface {
-		error
-		Found() diagnosis.Finding
+	p := problem.Of(err)
+	if p.Status == http.StatusInternalServerError {
+		a.o.Log.ErrorContext(c.Context(), "a request failed", "method", c.Method, "path", c.URL.Path, "error", err)
 	}
-	var large *http.MaxBytesError
-	var broken interface {
-		error
-		Damaged() bool
-	}
-	switch {
-	case errors.As(err, &field):
-		return apitype.Problem{Status: 422, Title: field.Error(), Field: field.Field}
-	case errors.As(err, &pick):
-		return apitype.Problem{
-			Status:   422,
-			Title:    pick.Error(),
-			Field:    "operations",
-			Hint:     "pick those that are to be tools",
-			Document: &pick.Document,
-		}
-	case errors.As(err, &missing):
-		return apitype.Problem{
-			Status: 404,
-			Title:  missing.Error(),
-			Hint:   afterMissing(missing.Kind),
-		}
-	case errors.As(err, &disallowed):
-		return apitype.Problem{Status: 403, Title: disallowed.Error(), Hint: disallowed.Hint}
-	case errors.As(err, &clash):
-		return apitype.Problem{Status: 409, Title: clash.Error(), Field: clash.Field, Hint: clash.Hint}
-	case errors.As(err, &denied):
-		return apitype.Problem{
-			Status: 502,
-			Title:  "the sign-in cannot be begun: " + denied.Why,
-			Code:   string(denied.Cause()),
-			Hint:   denied.Remedy(),
-		}
-	case errors.As(err, &failed):
-		f := failed.Found()
-		return apitype.Problem{Status: 502, Title: f.Message, Code: string(f.Cause), Hint: f.Remedy, Finding: &f}
-	case errors.As(err, &probe):
-		what := probe.What
-		if what == "" {
-			what = "the server could not be reached as described"
-		}
-		return apitype.Problem{
-			Status:  502,
-			Title:   what + ": " + probe.Finding.Message,
-			Code:    string(probe.Finding.Cause),
-			Hint:    probe.Finding.Remedy,
-			Finding: &probe.Finding,
-			Stages:  probe.Stages,
-		}
-	case errors.As(err, &wait):
-		return apitype.Problem{Status: 429, Title: wait.Error()}
-	case errors.Is(err, login.ErrWrongPassword):
-		return apitype.Problem{Status: 401, Title: err.Error(), Hint: "check both; after a few failed tries you have to wait"}
-	case errors.As(err, &broken):
-		a.o.Log.ErrorContext(c.Context(), "the database is damaged", "path", c.URL.Path, "error", err)
-		return apitype.Problem{
-			Status: 500, Title: broken.Error(),
-			Hint: "stop the service and put a copy that bouncer backup wrote in its place; what else there is goes on meanwhile",
-		}
-	case errors.As(err, &large):
-		return apitype.Problem{Status: 413, Title: fmt.Sprintf("the body is larger than %d bytes", large.Limit)}
-	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
-		return apitype.Problem{Status: 503, Title: "the request was given up before it was done", Hint: "try again"}
-	}
-	a.o.Log.ErrorContext(c.Context(), "a request failed", "method", c.Method, "path", c.URL.Path, "error", err)
-	return apitype.Problem{Status: 500, Title: "something failed inside Bouncer", Hint: "the service's log says what"}
-}
-
-// lists is the command that lists things of a kind.
-// listed tells which command lists the things of a kind.
-var listed = map[string]string{
-	"agent":      "bouncer agent list",
-	"budget":     "bouncer budget list",
-	"bundle":     "bouncer bundle list",
-	"call":       "bouncer journal",
-	"change":     "bouncer change list",
-	"code":       "bouncer agent invitations",
-	"consent":    "bouncer consent list",
-	"held call":  "bouncer held list --all",
-	"example":    "bouncer example list SERVER",
-	"incident":   "bouncer incident list",
-	"tape":       "bouncer tape list",
-	"invitation": "bouncer person invitations",
-	"label":      "bouncer label list",
-	"login":      "bouncer login list",
-	"person":     "bouncer person list",
-	"rule":       "bouncer rule list",
-	"secret":     "bouncer secret list",
-	"server":     "bouncer server list",
-	"sign-in":    "bouncer sign-in list",
-
-	"checkup of server": "bouncer checkup SERVER",
-	"standing decision": "bouncer held standing",
-	"tool":              "bouncer agent reach AGENT",
-	"valid pass":        "bouncer agent passes",
-}
-
-func afterMissing(kind string) string {
-	if list := listed[kind]; list != "" {
-		return "check the spelling; " + list + " shows what there is"
-	}
-	return "it has ended, or somebody removed it meanwhile; begin again"
+	return p
 }
 
 // problem tells somebody what went wrong. Its words may be a server's, and go through
@@ -478,51 +367,5 @@ func (a *API) write(w http.ResponseWriter, status int, media string, v any) {
 	_, _ = w.Write(append(raw, '\n'))
 }
 
-// decode reads the body into a T. Unknown members are refused, so that a typing
-// error in a name is not silently ignored.
-func decode[T any](c *call) (T, error) {
-	var v T
-	media, _, _ := strings.Cut(c.Header.Get("Content-Type"), ";")
-	if strings.TrimSpace(media) != "application/json" {
-		return v, &team.FieldError{Field: "Content-Type", Why: "must be application/json"}
-	}
-	dec := json.NewDecoder(c.Body)
-	dec.DisallowUnknownFields()
-	err := dec.Decode(&v)
-	if err == nil {
-		if _, err := dec.Token(); err != io.EOF {
-			return v, &team.FieldError{Field: "body", Why: "must be one JSON object and nothing after it"}
-		}
-		return v, nil
-	}
-	var large *http.MaxBytesError
-	var typ *json.UnmarshalTypeError
-	var syn *json.SyntaxError
-	switch {
-	case errors.As(err, &large):
-		return v, err
-	case errors.As(err, &typ):
-		return v, &team.FieldError{Field: typ.Field, Why: "must be a " + typ.Type.String()}
-	case errors.As(err, &syn):
-		return v, &team.FieldError{Field: "body", Why: fmt.Sprintf("is not JSON at byte %d", syn.Offset)}
-	case strings.HasPrefix(err.Error(), "json: unknown field "):
-		name := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
-		return v, &team.FieldError{Field: name, Why: "is no member of this request"}
-	}
-	return v, &team.FieldError{Field: "body", Why: "must be a JSON object"}
-}
-
 // from is the caller's address, for the brake on guessing.
 func (c *call) from() string { return origin.Client(c.Request, c.api.o.Proxies) }
-
-func (c *call) timeField(name string) (time.Time, error) {
-	v := c.URL.Query().Get(name)
-	if v == "" {
-		return time.Time{}, nil
-	}
-	t, err := time.Parse(time.RFC3339, v)
-	if err != nil {
-		return t, &team.FieldError{Field: name, Why: "must be a time like 2026-03-01T08:30:00Z (RFC 3339)"}
-	}
-	return t, nil
-}

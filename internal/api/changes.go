@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bouncer/internal/api/reading"
 	"bouncer/internal/apitype"
 	"bouncer/internal/changes"
 	"bouncer/internal/core/access"
@@ -15,7 +16,7 @@ func changeRoutes(svc *changes.Service) []route {
 			summary: "The newest alterations of Bouncer's own state",
 			query:   []queryField{{"limit", "how many, 1 to 500; 100 if left out"}}, out: []team.Change{}, status: 200,
 			handle: func(c *call) (any, error) {
-				n, err := c.intField("limit", 100, 1, 500)
+				n, err := reading.Number(c.Request, "limit", 100, 1, 500)
 				if err != nil {
 					return nil, err
 				}

@@ -3,7 +3,7 @@ package api
 import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 	"bouncer/internal/diagnose/monitor"
 )
 
@@ -13,7 +13,7 @@ func checkupRoutes(svc *monitor.Service) []route {
 		{
 			method: post, path: "/api/checkups", id: "checkUp", action: access.KeepServers,
 			summary: "Look at a server, registered or only described, and name the causes of what is wrong; nothing is kept but the report",
-			in:      apitype.CheckupAsk{}, out: verdict.Report{}, status: 200,
+			in:      apitype.CheckupAsk{}, out: report.Report{}, status: 200,
 			handle: with(func(c *call, in apitype.CheckupAsk) (any, error) {
 				defer svc.Done(in.Watch)
 				return svc.Check(c.Context(), c.person, in)
@@ -28,7 +28,7 @@ func checkupRoutes(svc *monitor.Service) []route {
 		{
 			method: get, path: "/api/servers/{name}/checkup", id: "getCheckup", action: access.KeepServers,
 			summary: "The report of the last checkup of a server",
-			out:     verdict.Report{}, status: 200,
+			out:     report.Report{}, status: 200,
 			handle: func(c *call) (any, error) { return svc.Last(c.Context(), c.name("name")) },
 		},
 	}

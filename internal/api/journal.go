@@ -2,9 +2,9 @@ package api
 
 import (
 	"slices"
-	"strconv"
 	"time"
 
+	"bouncer/internal/api/reading"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
 	"bouncer/internal/journal"
@@ -85,42 +85,21 @@ func (c *call) callQuery() (journal.Query, error) {
 		Agent: v.Get("agent"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
 		Rule: v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
 	}
-	if d := q.Decision; !oneOf(d, []string{"", team.DecisionAdmit, team.DecisionRefuse, "held"}) {
+	if d := q.Decision; !slices.Contains([]string{"", team.DecisionAdmit, team.DecisionRefuse, "held"}, d) {
 		return q, &team.FieldError{Field: "decision", Why: "must be admit, refuse or held"}
 	}
-	if !oneOf(q.Outcome, append([]string{""}, team.Outcomes...)) {
+	if q.Outcome != "" && !slices.Contains(team.Outcomes, q.Outcome) {
 		return q, &team.FieldError{Field: "outcome", Why: "must be one of ok, tool-error, error, refused, cancelled, timeout, unreachable"}
 	}
 	var err error
-	if q.Since, err = c.timeField("since"); err != nil {
+	if q.Since, err = reading.Time(c.Request, "since"); err != nil {
 		return q, err
 	}
-	if q.Until, err = c.timeField("until"); err != nil {
+	if q.Until, err = reading.Time(c.Request, "until"); err != nil {
 		return q, err
 	}
-	q.Limit, err = c.intField("limit", 100, 1, journal.MaxCalls)
+	q.Limit, err = reading.Number(c.Request, "limit", 100, 1, journal.MaxCalls)
 	return q, err
-}
-
-func oneOf(s string, list []string) bool {
-	for _, v := range list {
-		if s == v {
-			return true
-		}
-	}
-	return false
-}
-
-func (c *call) intField(name string, otherwise, low, high int) (int, error) {
-	v := c.URL.Query().Get(name)
-	if v == "" {
-		return otherwise, nil
-	}
-	n, err := strconv.Atoi(v)
-	if err != nil || n < low || n > high {
-		return 0, &team.FieldError{Field: name, Why: "must be a number from " + strconv.Itoa(low) + " to " + strconv.Itoa(high)}
-	}
-	return n, nil
 }
 
 func countCalls(c *call, svc *journal.Reader) (any, error) {
@@ -128,7 +107,7 @@ func countCalls(c *call, svc *journal.Reader) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	step, err := c.intField("step", 3600, 1, 7*86400)
+	step, err := reading.Number(c.Request, "step", 3600, 1, 7*86400)
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"bouncer/internal/api/reading"
 	"bouncer/internal/apitype"
 	"bouncer/internal/authserver"
 	"bouncer/internal/core/team"
@@ -30,7 +31,7 @@ const browserCookie = "bouncer_flow"
 // with decodes the body for a handler.
 func with[T any](fn func(*call, T) (any, error)) func(*call) (any, error) {
 	return func(c *call) (any, error) {
-		in, err := decode[T](c)
+		in, err := reading.JSON[T](c.Request)
 		if err != nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bouncer/internal/api/reading"
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
 	"bouncer/internal/observe/stats"
@@ -24,10 +25,10 @@ func statsRoutes(svc *stats.Service) []route {
 			v := c.URL.Query()
 			q := stats.Query{By: v.Get("by"), Server: v.Get("server"), Tool: v.Get("tool"), Agent: v.Get("agent")}
 			var err error
-			if q.Since, err = c.timeField("since"); err != nil {
+			if q.Since, err = reading.Time(c.Request, "since"); err != nil {
 				return nil, err
 			}
-			if q.Until, err = c.timeField("until"); err != nil {
+			if q.Until, err = reading.Time(c.Request, "until"); err != nil {
 				return nil, err
 			}
 			return svc.Stats(c.Context(), c.person, q)

@@ -1,16 +1,16 @@
 package apitype
 
-import "bouncer/internal/core/verdict"
+import "bouncer/internal/core/report"
 
 // Why answers why an agent can or cannot use something, from its pass to the server.
 type Why struct {
-	Agent   string          `json:"agent"`
-	Server  string          `json:"server,omitempty"`
-	Tool    string          `json:"tool,omitempty" doc:"the server's own name"`
-	Exposed string          `json:"exposed,omitempty" doc:"the name that the agent sees"`
-	OK      bool            `json:"ok" doc:"nothing stands in the way"`
-	Steps   []WhyStep       `json:"steps" doc:"the way from the pass to the server"`
-	Found   []verdict.Found `json:"findings" doc:"what stands in the way, the first thing on the way first"`
+	Agent   string         `json:"agent"`
+	Server  string         `json:"server,omitempty"`
+	Tool    string         `json:"tool,omitempty" doc:"the server's own name"`
+	Exposed string         `json:"exposed,omitempty" doc:"the name that the agent sees"`
+	OK      bool           `json:"ok" doc:"nothing stands in the way"`
+	Steps   []WhyStep      `json:"steps" doc:"the way from the pass to the server"`
+	Found   []report.Found `json:"findings" doc:"what stands in the way, the first thing on the way first"`
 }
 
 // WhyStep is one step on the way.

@@ -59,7 +59,11 @@ func (svc *Service) openMetrics(ctx context.Context, all *api.Services, later fu
 	l, err := net.Listen("tcp", svc.Settings.MetricsListen)
 	if err != nil {
 		return &StartError{
-			fmt.Sprintf("metrics cannot be told at %s: %v", svc.Settings.MetricsListen, err), "choose another address with --metrics-listen", err,
+			fmt.Sprintf(
+				"metrics cannot be told at %s: %v",
+				svc.Settings.MetricsListen,
+				err,
+			), "choose another address with --metrics-listen", err,
 		}
 	}
 	mux := http.NewServeMux()

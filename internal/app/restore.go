@@ -44,7 +44,11 @@ func Restore(ctx context.Context, s Settings, file string, replace bool) (upkeep
 	case errors.As(err, &newer):
 		return out, &StartError{newer.Error(), "restore it with the newer Bouncer that wrote it", err}
 	case errors.As(err, &occupied):
-		return out, &StartError{occupied.Error(), "add --replace to put the copy in its place; what is there is kept under another name", err}
+		return out, &StartError{
+			occupied.Error(),
+			"add --replace to put the copy in its place; what is there is kept under another name",
+			err,
+		}
 	case errors.As(err, &damaged):
 		return out, &StartError{"the copy is damaged: its pages hold something else than was written there", "use an older copy", err}
 	}

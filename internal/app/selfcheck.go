@@ -51,11 +51,19 @@ func (c circumstances) selfCheck() (out []Notice) {
 			"the processes of servers run as the service's own user: one that means harm can read the key file")
 	}
 	if reserve := int64(s.DiskReserve) << 20; c.free >= 0 && c.free < reserve {
-		note("make room, or set disk-reserve lower", "only %d MiB of the disk are free, less than the reserve of %d: calls are not recorded",
-			c.free>>20, s.DiskReserve)
+		note(
+			"make room, or set disk-reserve lower",
+			"only %d MiB of the disk are free, less than the reserve of %d: calls are not recorded",
+			c.free>>20,
+			s.DiskReserve,
+		)
 	}
 	if c.now.Before(firstDay) {
-		note("set the clock", "the clock says %s: passes, sign-ins and certificates will be taken for not yet valid", c.now.Format(time.DateOnly))
+		note(
+			"set the clock",
+			"the clock says %s: passes, sign-ins and certificates will be taken for not yet valid",
+			c.now.Format(time.DateOnly),
+		)
 	}
 	if ahead := c.newest.Sub(c.now); !c.newest.IsZero() && ahead > time.Minute {
 		note("look at the clock", "the newest record of the journal is %s ahead of the clock", ahead.Round(time.Minute))

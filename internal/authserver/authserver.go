@@ -157,7 +157,7 @@ func appName(s, otherwise string) string {
 // cannot reach.
 func (svc *Service) program(ctx context.Context, id, from string) (program, error) {
 	if !strings.HasPrefix(id, "https://") && !strings.HasPrefix(id, "http://") {
-		a, err := svc.store.App(ctx, id)
+		a, err := svc.store.Credentials().App(ctx, id)
 		if errors.Is(err, store.ErrNotFound) {
 			return program{}, &AuthError{"invalid_client", "no program is registered under this client id; it has to register again"}
 		}
@@ -459,14 +459,14 @@ var errRefresh = &AuthError{"invalid_grant", "the refresh token is not valid; si
 
 func (svc *Service) refresh(ctx context.Context, q url.Values) (IssuedTokens, error) {
 	sum := token.Hash(q.Get("refresh_token"))
-	r, err := svc.store.Refresh(ctx, sum[:])
+	r, err := svc.store.Credentials().Refresh(ctx, sum[:])
 	if errors.Is(err, store.ErrNotFound) {
 		return IssuedTokens{}, errRefresh
 	}
 	if err != nil {
 		return IssuedTokens{}, err
 	}
-	c, err := svc.store.Consent(ctx, r.Consent)
+	c, err := svc.store.Credentials().Consent(ctx, r.Consent)
 	if err != nil {
 		return IssuedTokens{}, err
 	}
@@ -504,7 +504,7 @@ func (svc *Service) refresh(ctx context.Context, q url.Values) (IssuedTokens, er
 
 // endConsent revokes a consent that was misused.
 func (svc *Service) endConsent(ctx context.Context, id, why string) {
-	c, err := svc.store.Consent(ctx, id)
+	c, err := svc.store.Credentials().Consent(ctx, id)
 	if err != nil || c.Revoked != nil {
 		return
 	}
@@ -525,7 +525,7 @@ func (svc *Service) endConsent(ctx context.Context, id, why string) {
 func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) error {
 	sum := token.Hash(pass)
 	consent := ""
-	r, err := svc.store.Refresh(ctx, sum[:])
+	r, err := svc.store.Credentials().Refresh(ctx, sum[:])
 	switch {
 	case err == nil:
 		consent = r.Consent
@@ -545,7 +545,7 @@ func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) erro
 	if consent == "" {
 		return nil
 	}
-	c, err := svc.store.Consent(ctx, consent)
+	c, err := svc.store.Credentials().Consent(ctx, consent)
 	if err != nil {
 		return err
 	}
@@ -558,7 +558,7 @@ func (svc *Service) RevokeToken(ctx context.Context, pass, clientID string) erro
 
 // Consents returns the programs that a person may see speaking for agents.
 func (svc *Service) Consents(ctx context.Context, by team.Person) ([]team.Consent, error) {
-	all, err := svc.store.Consents(ctx)
+	all, err := svc.store.Credentials().Consents(ctx)
 	out := []team.Consent{}
 	for _, c := range all {
 		if access.May(by, access.SeeConsents, c.Person) {
@@ -571,7 +571,7 @@ func (svc *Service) Consents(ctx context.Context, by team.Person) ([]team.Consen
 // RevokeConsent ends what a program may do for an agent; its next request is
 // refused.
 func (svc *Service) RevokeConsent(ctx context.Context, by team.Person, id string) error {
-	c, err := svc.store.Consent(ctx, strings.ToUpper(id))
+	c, err := svc.store.Credentials().Consent(ctx, strings.ToUpper(id))
 	if err == nil && !access.May(by, access.EndConsents, c.Person) {
 		err = store.ErrNotFound
 	}

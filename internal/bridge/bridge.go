@@ -428,7 +428,9 @@ func (b *Bridge) post(ctx context.Context, body []byte) (*http.Response, error) 
 		}
 		if !told && b.o.Waits != nil {
 			told = true
-			b.o.Waits(fmt.Sprintf("waiting for the service at %s, which cannot be reached yet (%v); up to %s", b.o.URL, op.Err, b.o.Patience))
+			b.o.Waits(
+				fmt.Sprintf("waiting for the service at %s, which cannot be reached yet (%v); up to %s", b.o.URL, op.Err, b.o.Patience),
+			)
 		}
 		select {
 		case <-time.After(200 * time.Millisecond):

@@ -44,7 +44,12 @@ taken over stays where it is. --undo puts the file back and takes away what was 
 			f.StringVar(&o.agent, "agent", "",
 				"`name` of the agent; the one that is enrolled in the file, or one made of your name and the file's")
 			f.StringVar(&o.entry, "entry", "bouncer", "`name` of Bouncer's entry")
-			f.StringVar(&o.values, "values", "", "`file` with values for what is only named in the entries, as NAME=value; - for standard input")
+			f.StringVar(
+				&o.values,
+				"values",
+				"",
+				"`file` with values for what is only named in the entries, as NAME=value; - for standard input",
+			)
 			f.Var(span.Value{To: &o.life}, "life", "for how `long` the pass is valid, like 12h, 90d or 2w")
 			f.BoolVar(&o.dryRun, "dry-run", false, "show what would become of each entry and do nothing")
 			f.BoolVar(&o.undo, "undo", false, "put the file back, and take away what was made for it")

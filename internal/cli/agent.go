@@ -131,8 +131,10 @@ func agentAddCommand() command {
 					a.Name,
 				)
 				if err == nil && !a.Confirmed {
-					err = t.done("rules for a pattern of names admit nothing for it until an admin or a maintainer runs: bouncer agent confirm %s",
-						a.Name)
+					err = t.done(
+						"rules for a pattern of names admit nothing for it until an admin or a maintainer runs: bouncer agent confirm %s",
+						a.Name,
+					)
 				}
 				return err
 			})
@@ -160,7 +162,7 @@ an agent can use now, or could at --until, and could not then, and the other way
 				return t.reachSince(ctx, since, until)
 			}
 			if len(t.args) == 0 {
-				return fetch(ctx, t, "/api/reach", func(m apitype.ReachMatrix) error { return t.showMatrix(m, admitted) })
+				return fetch(ctx, t, "/api/reach", func(m apitype.ReachMatrix) error { return t.view().showMatrix(m, admitted) })
 			}
 			var list []apitype.ReachedTool
 			if err := t.client.Get(ctx, "/api/agents/"+seg(t.args[0])+"/reach", &list); err != nil {
@@ -232,7 +234,7 @@ func (t *task) reachSince(ctx context.Context, since, until string) error {
 var cellWords = map[byte]string{'a': "yes", 'n': "lim", 'h': "held", 's': "spent", 'p': "paused", 'c': "cred", 'u': "down"}
 
 // showMatrix shows the reach of all agents at a glance.
-func (t *task) showMatrix(m apitype.ReachMatrix, admitted bool) error {
+func (t view) showMatrix(m apitype.ReachMatrix, admitted bool) error {
 	if len(m.Agents) == 0 || len(m.Servers) == 0 {
 		return t.done("there is nothing to show yet; add an agent with bouncer agent add, and a server with bouncer server register")
 	}
@@ -288,7 +290,11 @@ func agentPassCommand() command {
 				until := clock(p.Pass.Expires)
 				if p.URL != "" {
 					return t.done(
-						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s", p.Pass.ID, p.Pass.Agent, until, p.URL,
+						"pass %s for %s, valid until %s\naddress, shown this once; whoever sees it can use it: %s",
+						p.Pass.ID,
+						p.Pass.Agent,
+						until,
+						p.URL,
 					)
 				}
 				err := t.done(
@@ -341,12 +347,12 @@ func agentShowCommand() command {
 			if t.json {
 				return t.writeJSON(map[string]any{"agent": a, "contact": seen, "passes": passes})
 			}
-			return t.showAgent(a, seen, passes)
+			return t.view().showAgent(a, seen, passes)
 		},
 	}
 }
 
-func (t *task) showAgent(a team.Agent, seen team.Contact, passes []team.Pass) error {
+func (t view) showAgent(a team.Agent, seen team.Contact, passes []team.Pass) error {
 	rows := [][2]string{{"name", a.Name}, {"kind", a.Kind}, {"owner", orTeam(a.Owner)}, {"last seen", when(a.Seen)}}
 	if seen.Times > 0 {
 		rows = append(

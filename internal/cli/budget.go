@@ -71,7 +71,7 @@ func budgetFlags(f *flag.FlagSet, in *budget.Allowance) {
 	f.BoolVar(&in.Waits, "wait", false, "calls over --at-once wait, agents in turn, instead of being refused")
 }
 
-func (t *task) showBudget(b apitype.BudgetInfo) error {
+func (t view) showBudget(b apitype.BudgetInfo) error {
 	return t.done("budget %s counts from now on: %s; it binds %d agents", b.Name, b.Text, b.Agents)
 }
 
@@ -98,7 +98,7 @@ nobody starves the others on a slow server.`,
 			if in.Per == "" {
 				in.Per = budget.PerAgent
 			}
-			return submit(ctx, t, http.MethodPost, "/api/budgets", in, t.showBudget)
+			return submit(ctx, t, http.MethodPost, "/api/budgets", in, t.view().showBudget)
 		},
 	}
 }
@@ -137,7 +137,7 @@ func budgetUpdateCommand() command {
 					set()
 				}
 			}
-			return submit(ctx, t, http.MethodPatch, path, in, t.showBudget)
+			return submit(ctx, t, http.MethodPatch, path, in, t.view().showBudget)
 		},
 	}
 }

@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 
 	"golang.org/x/sync/errgroup"
 
@@ -70,7 +70,12 @@ func (in *checkupInput) define(f *flag.FlagSet) {
 		"`Name: FILE`, a header whose value is read from a file, or from standard input for -; may be given several times",
 		&in.files,
 	)
-	f.StringVar(&in.header, "secret-header", "", "header (`name`) that carries the token as it is; without it, it is sent as a bearer token")
+	f.StringVar(
+		&in.header,
+		"secret-header",
+		"",
+		"header (`name`) that carries the token as it is; without it, it is sent as a bearer token",
+	)
 	f.StringVar(&in.ca, "ca", "", "`file` with certificate authorities (PEM) to trust for it")
 	f.StringVar(&in.clientID, "client-id", "", "`id` of an OAuth client that is tried")
 	f.StringVar(&in.clientSecret, "client-secret-file", "", "`file` with the secret of that client; - for standard input")
@@ -101,21 +106,27 @@ Exit codes: 0 healthy, 1 something was found, 2 it could not be looked at.`,
 			"bouncer checkup --url https://berths.harbour.example/mcp --token < token.txt\n" +
 			"bouncer checkup --command /opt/skerrow/berths -- --stdio",
 		flags: in.define,
-		run:   func(ctx context.Context, t *task) error { return t.checkup(ctx, &in) },
+		run:   func(ctx context.Context, t *task) error { return checkupRun{t, &in}.checkup(ctx) },
 	}}
 }
 
+// checkupRun is one run of the command, with what it was given.
+type checkupRun struct {
+	*task
+	in *checkupInput
+}
+
 // checkup looks at what was asked for. Whatever keeps it from looking exits with 2.
-func (t *task) checkup(ctx context.Context, in *checkupInput) error {
-	asks, err := t.checkupAsks(ctx, in)
+func (t checkupRun) checkup(ctx context.Context) error {
+	asks, err := t.checkupAsks(ctx)
 	if err != nil {
 		return couldNot(err)
 	}
-	reports, err := t.lookAtAll(ctx, in, asks)
+	reports, err := t.lookAtAll(ctx, asks)
 	if err != nil {
 		return couldNot(err)
 	}
-	return t.showReports(in, reports)
+	return t.showReports(reports)
 }
 
 // couldNot is an error that kept a checkup from being made.
@@ -125,51 +136,51 @@ func couldNot(err error) error {
 }
 
 // checkupAsks are the targets that the command line names.
-func (t *task) checkupAsks(ctx context.Context, in *checkupInput) ([]apitype.CheckupAsk, error) {
-	described := in.url != "" || in.command != "" || len(t.rest) > 0
+func (t checkupRun) checkupAsks(ctx context.Context) ([]apitype.CheckupAsk, error) {
+	described := t.in.url != "" || t.in.command != "" || len(t.rest) > 0
 	switch n := len(t.args); {
-	case in.all && (n > 0 || described):
+	case t.in.all && (n > 0 || described):
 		return nil, &usageError{"--all looks at every registered server, and something else is named", "leave --all out, or the rest"}
 	case described && n > 0:
 		return nil, &usageError{"a registered server and a described one are named", "give the name, or --url or --command"}
-	case !in.all && !described && n == 0:
+	case !t.in.all && !described && n == 0:
 		return nil, &usageError{"checkup needs the name of a server, --all, --url or --command", "as in: bouncer checkup sailings"}
-	case in.here && !described:
+	case t.in.here && !described:
 		return nil, &usageError{
 			"--here looks without the service, which alone knows what is registered",
 			"describe the server with --url or --command",
 		}
-	case in.apply && described:
+	case t.in.apply && described:
 		return nil, &usageError{"--apply alters what is registered, and this is not", "leave --apply out"}
 	}
-	if in.example != "" && (described || in.all || in.tool != "") {
+	if t.in.example != "" && (described || t.in.all || t.in.tool != "") {
 		return nil, &usageError{
 			"--example is a call that is kept of one registered server", "as in: bouncer checkup sailings --example morning",
 		}
 	}
-	base := apitype.CheckupAsk{As: in.as, PatienceSeconds: int((in.patience + time.Second - 1).Seconds())}
-	if in.tool != "" {
-		if in.arguments != "" && !json.Valid([]byte(in.arguments)) {
+	base := apitype.CheckupAsk{As: t.in.as, PatienceSeconds: int((t.in.patience + time.Second - 1).Seconds())}
+	if t.in.tool != "" {
+		if t.in.arguments != "" && !json.Valid([]byte(t.in.arguments)) {
 			return nil, &usageError{"--arguments is no JSON", `as in: --arguments '{"quay":"north"}'`}
 		}
-		base.Call = &apitype.CheckupCall{Tool: in.tool, Arguments: json.RawMessage(in.arguments), Times: in.times}
+		base.Call = &apitype.CheckupCall{Tool: t.in.tool, Arguments: json.RawMessage(t.in.arguments), Times: t.in.times}
 	}
-	if in.example != "" {
-		base.Call = &apitype.CheckupCall{Example: in.example, Times: in.times}
+	if t.in.example != "" {
+		base.Call = &apitype.CheckupCall{Example: t.in.example, Times: t.in.times}
 	}
 	if described {
-		target, err := t.described(in)
+		target, err := t.described()
 		if err != nil {
 			return nil, err
 		}
-		base.Target, base.Client = target, in.client()
-		if err := t.clientFiles(in, base.Client); err != nil {
+		base.Target, base.Client = target, t.in.client()
+		if err := t.clientFiles(base.Client); err != nil {
 			return nil, err
 		}
 		return []apitype.CheckupAsk{base}, nil
 	}
 	names := t.args
-	if in.all {
+	if t.in.all {
 		var list []apitype.ServerInfo
 		if err := t.client.Get(ctx, "/api/servers", &list); err != nil {
 			return nil, err
@@ -197,22 +208,22 @@ func (in *checkupInput) client() *apitype.CheckupClient {
 }
 
 // clientFiles reads what of a client is secret.
-func (t *task) clientFiles(in *checkupInput, c *apitype.CheckupClient) (err error) {
+func (t checkupRun) clientFiles(c *apitype.CheckupClient) (err error) {
 	if c == nil {
-		if in.clientSecret != "" {
+		if t.in.clientSecret != "" {
 			return &usageError{"the secret of a client is given without the client", "add --client-id ID"}
 		}
 		return nil
 	}
-	if c.Secret, err = t.trimmed(in.clientSecret); err != nil {
+	if c.Secret, err = t.trimmed(t.in.clientSecret); err != nil {
 		return err
 	}
-	c.RefreshToken, err = t.trimmed(in.refresh)
+	c.RefreshToken, err = t.trimmed(t.in.refresh)
 	return err
 }
 
 // trimmed is the text of a file without blanks around it; "" for no file.
-func (t *task) trimmed(path string) (string, error) {
+func (t checkupRun) trimmed(path string) (string, error) {
 	if path == "" {
 		return "", nil
 	}
@@ -221,19 +232,19 @@ func (t *task) trimmed(path string) (string, error) {
 }
 
 // described is the target that flags describe.
-func (t *task) described(in *checkupInput) (*serverspec.Registration, error) {
+func (t checkupRun) described() (*serverspec.Registration, error) {
 	r := &serverspec.Registration{
-		Name: "target", URL: in.url, Command: in.command, Args: t.rest, Dir: in.dir, Env: in.env,
-		SecretEnv: in.secretEnv, Transport: in.transport,
+		Name: "target", URL: t.in.url, Command: t.in.command, Args: t.rest, Dir: t.in.dir, Env: t.in.env,
+		SecretEnv: t.in.secretEnv, Transport: t.in.transport,
 	}
-	if in.url != "" && in.command == "" && len(t.rest) > 0 {
+	if t.in.url != "" && t.in.command == "" && len(t.rest) > 0 {
 		return nil, &usageError{"an address and a command exclude each other", "give --url, or --command"}
 	}
-	if in.url == "" && in.command == "" {
+	if t.in.url == "" && t.in.command == "" {
 		r.Command, r.Args = t.rest[0], t.rest[1:]
 	}
-	r.Headers, r.SecretHeader = in.headers, in.header
-	for _, h := range in.files {
+	r.Headers, r.SecretHeader = t.in.headers, t.in.header
+	for _, h := range t.in.files {
 		name, path, ok := strings.Cut(h, ":")
 		if !ok {
 			return nil, &usageError{"--header-file is not like Name: FILE", "as in: --header-file 'X-Api-Key: key.txt'"}
@@ -244,14 +255,14 @@ func (t *task) described(in *checkupInput) (*serverspec.Registration, error) {
 		}
 		r.Headers = append(r.Headers, name+": "+strings.TrimRight(text, "\r\n"))
 	}
-	if in.ca != "" {
-		text, err := t.file(in.ca)
+	if t.in.ca != "" {
+		text, err := t.file(t.in.ca)
 		if err != nil {
 			return nil, err
 		}
 		r.CA = text
 	}
-	if in.token {
+	if t.in.token {
 		token, err := t.secret("Token")
 		if err != nil {
 			return nil, err
@@ -262,13 +273,13 @@ func (t *task) described(in *checkupInput) (*serverspec.Registration, error) {
 }
 
 // lookAtAll has all targets looked at, many at a time.
-func (t *task) lookAtAll(ctx context.Context, in *checkupInput, asks []apitype.CheckupAsk) ([]verdict.Report, error) {
-	reports := make([]verdict.Report, len(asks))
+func (t checkupRun) lookAtAll(ctx context.Context, asks []apitype.CheckupAsk) ([]report.Report, error) {
+	reports := make([]report.Report, len(asks))
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(checkupsAtOnce)
 	for i := range asks {
 		group.Go(func() (err error) {
-			reports[i], err = t.lookAtOne(gctx, in, asks[i], len(asks) == 1)
+			reports[i], err = t.lookAtOne(gctx, asks[i], len(asks) == 1)
 			return err
 		})
 	}
@@ -279,16 +290,16 @@ func (t *task) lookAtAll(ctx context.Context, in *checkupInput, asks []apitype.C
 }
 
 // lookAtOne has one target looked at, and again when something was applied.
-func (t *task) lookAtOne(ctx context.Context, in *checkupInput, ask apitype.CheckupAsk, alone bool) (r verdict.Report, err error) {
-	if ask.Target != nil && (in.here || !t.client.SignedIn()) {
-		return t.lookHere(ctx, in, ask, alone)
+func (t checkupRun) lookAtOne(ctx context.Context, ask apitype.CheckupAsk, alone bool) (r report.Report, err error) {
+	if ask.Target != nil && (t.in.here || !t.client.SignedIn()) {
+		return t.lookHere(ctx, ask, alone)
 	}
 	r, err = t.lookThere(ctx, ask, alone)
 	var unreachable *client.UnreachableError
 	if ask.Target != nil && errors.As(err, &unreachable) {
-		return t.lookHere(ctx, in, ask, alone)
+		return t.lookHere(ctx, ask, alone)
 	}
-	if err != nil || !in.apply || len(r.Findings) == 0 {
+	if err != nil || !t.in.apply || len(r.Findings) == 0 {
 		return r, err
 	}
 	fix := r.Findings[0].Fix
@@ -309,7 +320,7 @@ func (t *task) lookAtOne(ctx context.Context, in *checkupInput, ask apitype.Chec
 }
 
 // lookThere looks from where the service runs, and tells meanwhile what is being done.
-func (t *task) lookThere(ctx context.Context, ask apitype.CheckupAsk, alone bool) (r verdict.Report, err error) {
+func (t checkupRun) lookThere(ctx context.Context, ask apitype.CheckupAsk, alone bool) (r report.Report, err error) {
 	var word [12]byte
 	_, _ = rand.Read(word[:]) // never fails
 	ask.Watch = hex.EncodeToString(word[:])
@@ -324,7 +335,7 @@ func (t *task) lookThere(ctx context.Context, ask apitype.CheckupAsk, alone bool
 	return r, err
 }
 
-func (t *task) tellCheckup(ctx context.Context, watch string) {
+func (t checkupRun) tellCheckup(ctx context.Context, watch string) {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	last := ""
@@ -346,13 +357,13 @@ func (t *task) tellCheckup(ctx context.Context, watch string) {
 }
 
 // lookHere looks from this machine.
-func (t *task) lookHere(ctx context.Context, in *checkupInput, ask apitype.CheckupAsk, alone bool) (verdict.Report, error) {
-	if !in.here {
+func (t checkupRun) lookHere(ctx context.Context, ask apitype.CheckupAsk, alone bool) (report.Report, error) {
+	if !t.in.here {
 		fmt.Fprintln(t.Err, "there is no service to ask, so it is looked at from this machine")
 	}
 	target, err := checkup.Describe(*ask.Target)
 	if err != nil {
-		return verdict.Report{}, err
+		return report.Report{}, err
 	}
 	if c := ask.Client; c != nil {
 		target.Client = &checkup.Client{
@@ -377,7 +388,7 @@ func (t *task) lookHere(ctx context.Context, in *checkupInput, ask apitype.Check
 }
 
 // showReports shows what was found: one report in full, several as a table.
-func (t *task) showReports(in *checkupInput, reports []verdict.Report) error {
+func (t checkupRun) showReports(reports []report.Report) error {
 	found := 0
 	for _, r := range reports {
 		if !r.Healthy {
@@ -385,7 +396,7 @@ func (t *task) showReports(in *checkupInput, reports []verdict.Report) error {
 		}
 	}
 	switch {
-	case t.json && len(reports) == 1 && !in.all:
+	case t.json && len(reports) == 1 && !t.in.all:
 		if err := t.writeJSON(reports[0]); err != nil {
 			return err
 		}
@@ -406,7 +417,7 @@ func (t *task) showReports(in *checkupInput, reports []verdict.Report) error {
 	return nil
 }
 
-func (t *task) tabulate(reports []verdict.Report) error {
+func (t checkupRun) tabulate(reports []report.Report) error {
 	if len(reports) == 0 {
 		return t.done("no servers yet; register one with: bouncer server register NAME --url URL")
 	}
@@ -428,12 +439,12 @@ func (t *task) tabulate(reports []verdict.Report) error {
 }
 
 // marks are how outcomes of stages are shown.
-var marks = map[string]string{verdict.OutcomeOK: "ok", verdict.OutcomeFailed: "FAILED", verdict.OutcomeSkipped: "-"}
+var marks = map[string]string{report.OutcomeOK: "ok", report.OutcomeFailed: "FAILED", report.OutcomeSkipped: "-"}
 
 // showReport shows one report.
-func (t *task) showReport(r verdict.Report) {
+func (t checkupRun) showReport(r report.Report) {
 	for _, s := range r.Stages {
-		if s.Outcome == verdict.OutcomeSkipped {
+		if s.Outcome == report.OutcomeSkipped {
 			continue
 		}
 		fmt.Fprintf(t.Out, "  %-14s %-7s %6d ms  %s\n", s.Name, marks[s.Outcome], s.MS, clip(strings.Join(s.Facts, "; "), 110))

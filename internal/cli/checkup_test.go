@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 	"bouncer/internal/testkit"
 )
 
@@ -42,7 +42,7 @@ func TestCheckup(t *testing.T) {
 	code, out, errs := d.run(t.Context(), "", "checkup", "radio", "--json")
 	assert.Equal(t, exitFindings, code, errs)
 	assert.NotContains(t, out+errs, "canary")
-	var r verdict.Report
+	var r report.Report
 	require.NoError(t, json.Unmarshal([]byte(out), &r))
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, "auth.token-expired credential owner", string(r.Findings[0].Cause)+" "+string(r.Findings[0].Who))

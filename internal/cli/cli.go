@@ -96,6 +96,11 @@ type task struct {
 	json   bool
 }
 
+// view is what a run prints of one thing, or of a list of them.
+type view struct{ *task }
+
+func (t *task) view() view { return view{t} }
+
 // usageError is a wrong command line.
 type usageError struct{ what, hint string }
 

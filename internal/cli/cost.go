@@ -17,9 +17,9 @@ Say how large the window is with bouncer agent update NAME --context-tokens N.`,
 		example: "bouncer agent cost\nbouncer agent cost marit-quill",
 		run: func(ctx context.Context, t *task) error {
 			if len(t.args) == 0 {
-				return fetch(ctx, t, "/api/costs", t.showCosts)
+				return fetch(ctx, t, "/api/costs", t.view().showCosts)
 			}
-			return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/cost", t.showCost)
+			return fetch(ctx, t, "/api/agents/"+seg(t.args[0])+"/cost", t.view().showCost)
 		},
 	}
 }
@@ -46,7 +46,7 @@ func share(c apitype.AgentCost) string {
 	return strconv.FormatFloat(100*c.Share, 'f', 1, 64) + " %"
 }
 
-func (t *task) showCosts(list []apitype.AgentCost) error {
+func (t view) showCosts(list []apitype.AgentCost) error {
 	if len(list) == 0 {
 		return t.done("there is no agent yet; add one with bouncer agent add NAME")
 	}
@@ -60,7 +60,7 @@ func (t *task) showCosts(list []apitype.AgentCost) error {
 	return t.done("tokens are %s", list[0].Basis)
 }
 
-func (t *task) showCost(c apitype.CostDetail) error {
+func (t view) showCost(c apitype.CostDetail) error {
 	fmt.Fprintf(t.Out, "%s has %d tools within reach, which take %d tokens if all are listed", c.Agent, c.Tools, c.All)
 	if c.Finder {
 		fmt.Fprintf(t.Out, "; it searches them, which takes %d", c.Tokens)

@@ -195,7 +195,11 @@ func (t atHome) pickLearned(candidates []dialect.Learned, servers string) (diale
 	}
 	switch {
 	case servers != "":
-		return dialect.Learned{}, &failure{exitNotFound, "no servers are found in " + servers, "they could be in: " + strings.Join(where, ", ")}
+		return dialect.Learned{}, &failure{
+			exitNotFound,
+			"no servers are found in " + servers,
+			"they could be in: " + strings.Join(where, ", "),
+		}
 	case len(candidates) == 1 || candidates[0].Clear(candidates[1]):
 		return candidates[0], nil
 	case !t.Terminal():

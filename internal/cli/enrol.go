@@ -187,7 +187,12 @@ func (o *enrolment) prepare(ctx context.Context, t atHome, agent, path string) (
 		return p, err
 	}
 	if l := p.choice.Learned; l != nil {
-		fmt.Fprintf(t.Err, "%s: no dialect is known for it; it keeps its servers in %s, as was worked out from it\n", path, l.Dialect.Servers)
+		fmt.Fprintf(
+			t.Err,
+			"%s: no dialect is known for it; it keeps its servers in %s, as was worked out from it\n",
+			path,
+			l.Dialect.Servers,
+		)
 		for _, g := range l.Guessed {
 			fmt.Fprintf(t.Err, "  a guess: %s\n", g)
 		}

@@ -161,7 +161,8 @@ func (o *enrolment) awaitContact(ctx context.Context, t atHome, agent string, p 
 	defer ticker.Stop()
 	for {
 		var seen team.Contact
-		if err := t.client.Get(ctx, "/api/agents/"+seg(agent)+"/contact", &seen); err == nil && seen.Last.After(e.At) && seen.Fetched != nil {
+		if err := t.client.Get(ctx, "/api/agents/"+seg(agent)+"/contact", &seen); err == nil && seen.Last.After(e.At) &&
+			seen.Fetched != nil {
 			return t.showContact(agent, seen)
 		}
 		select {
@@ -229,7 +230,11 @@ func (o *enrolment) runWatch(ctx context.Context, t atHome) error {
 	}
 	node := f.Find(e.Dialect.At(e.Entry))
 	if node == nil {
-		return &failure{exitFailure, "the entry is not in the file now", fmt.Sprintf("bouncer enrol %s --config %s --yes", e.Agent, o.config)}
+		return &failure{
+			exitFailure,
+			"the entry is not in the file now",
+			fmt.Sprintf("bouncer enrol %s --config %s --yes", e.Agent, o.config),
+		}
 	}
 	fmt.Fprintf(t.Err, "watching %s (Ctrl-C ends it)\n", o.config)
 	keeper := enrol.Keeper{Enrolment: e, Wanted: node.Object(), Every: time.Second}

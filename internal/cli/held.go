@@ -69,12 +69,12 @@ func heldShowCommand() command {
 		noun: "held", verb: "show", args: "ID", short: "Show a held call: what would be sent, what the tool does, past decisions on the like",
 		example: "bouncer held show 01KXA0M5T0000000000000000",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/held/"+seg(t.args[0]), t.showHeld)
+			return fetch(ctx, t, "/api/held/"+seg(t.args[0]), t.view().showHeld)
 		},
 	}
 }
 
-func (t *task) showHeld(c apitype.HeldCall) error {
+func (t view) showHeld(c apitype.HeldCall) error {
 	owner := c.Owner
 	if owner == "" {
 		owner = "the team"

@@ -64,7 +64,7 @@ func (i *importing) run(ctx context.Context, t *task) error {
 		fmt.Fprintln(t.Err, "mended:", n)
 	}
 	for _, s := range seen.Servers {
-		t.preview(s.Server)
+		t.view().preview(s.Server)
 	}
 	if err := i.ask(t, seen, in.Answers); err != nil {
 		return err
@@ -77,7 +77,7 @@ func (i *importing) run(ctx context.Context, t *task) error {
 	if t.json {
 		return t.writeJSON(done)
 	}
-	return t.imported(done)
+	return t.view().imported(done)
 }
 
 // text is what is imported.
@@ -112,7 +112,7 @@ func (i *importing) read(t *task, answers map[string]string) error {
 }
 
 // preview shows a server as it was read.
-func (t *task) preview(s paste.Server) {
+func (t view) preview(s paste.Server) {
 	at := s.URL
 	if s.Command != "" {
 		at = strings.Join(append([]string{s.Command}, s.Args...), " ")
@@ -172,7 +172,7 @@ func (i *importing) ask(t *task, seen apitype.Imported, answers map[string]strin
 }
 
 // imported tells what became of each server; the error is for those that failed.
-func (t *task) imported(done apitype.Imported) error {
+func (t view) imported(done apitype.Imported) error {
 	failed := 0
 	for _, s := range done.Servers {
 		if s.Problem == nil {

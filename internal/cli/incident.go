@@ -68,7 +68,7 @@ func incidentShowCommand() command {
 			if err != nil {
 				return err
 			}
-			return fetch(ctx, t, "/api/incidents/"+seg(id), t.showIncident)
+			return fetch(ctx, t, "/api/incidents/"+seg(id), t.view().showIncident)
 		},
 	}
 }
@@ -88,7 +88,7 @@ func (t *task) incidentID(ctx context.Context, word string) (string, error) {
 	return word, nil
 }
 
-func (t *task) showIncident(d apitype.IncidentDetail) error {
+func (t view) showIncident(d apitype.IncidentDetail) error {
 	state := "lasts since " + clock(d.Since)
 	if d.Until != nil {
 		state = "was from " + clock(d.Since) + " to " + clock(*d.Until)

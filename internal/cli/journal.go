@@ -45,13 +45,13 @@ func journalCommands() []command {
 		{
 			noun: "journal", verb: "state", short: "Show whether calls are recorded, and how much is kept", example: "bouncer journal state",
 			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/journal", t.showJournalState)
+				return fetch(ctx, t, "/api/journal", t.view().showJournalState)
 			},
 		},
 		{
 			noun: "journal", verb: "show", args: "ID", short: "Show one call in full", example: "bouncer journal show 01KAS3V4M0W5Z4T7Q2R8X9Y1AB",
 			run: func(ctx context.Context, t *task) error {
-				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.showCall)
+				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.view().showCall)
 			},
 		},
 		journalHeadCommand(),
@@ -98,7 +98,7 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 			if err := t.client.Do(ctx, http.MethodPost, "/api/journal/verification", kept, &v); err != nil {
 				return err
 			}
-			show := t.showChain
+			show := t.view().showChain
 			if t.json {
 				show = func(v team.ChainState) error { return t.writeJSON(v) }
 			}
@@ -113,7 +113,7 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 	}
 }
 
-func (t *task) showChain(v team.ChainState) error {
+func (t view) showChain(v team.ChainState) error {
 	if v.Whole {
 		fmt.Fprintf(t.Out, "the journal is whole: %d calls in %d seals, up to %s\n", v.Records, v.Seals, clock(v.Head.At))
 	}
@@ -163,14 +163,14 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 		if len(list) == 0 {
 			return t.done("no calls; run an assistant that is enrolled, or widen the filter")
 		}
-		return t.calls(list, true)
+		return t.view().calls(list, true)
 	}
 	head, after := true, ""
 	for {
 		if len(list) > 0 {
 			after = list[len(list)-1].ID
 		}
-		if err := t.followed(list, head); err != nil {
+		if err := t.view().followed(list, head); err != nil {
 			return err
 		}
 		head = head && len(list) == 0
@@ -209,7 +209,7 @@ func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, 
 // pageSize is the most calls that the service returns at once.
 const pageSize = 500
 
-func (t *task) followed(list []team.Call, head bool) error {
+func (t view) followed(list []team.Call, head bool) error {
 	if !t.json {
 		if len(list) == 0 {
 			return nil
@@ -230,7 +230,7 @@ func (t *task) followed(list []team.Call, head bool) error {
 
 // calls writes calls in columns of fixed width, so that later lines of --follow
 // fit under the first ones.
-func (t *task) calls(list []team.Call, head bool) error {
+func (t view) calls(list []team.Call, head bool) error {
 	const format = "%-14s  %-15s %-13s %-22s %-8s %-11s %9s  %s\n"
 	if head {
 		fmt.Fprintf(t.Out, format, "TIME", "AGENT", "SERVER", "TOOL", "DECISION", "OUTCOME", "TOOK", "ID / ERROR")
@@ -278,7 +278,7 @@ func took(us int64) string {
 	return fmt.Sprintf("%.1f s", float64(us)/1e6)
 }
 
-func (t *task) showJournalState(s team.JournalState) error {
+func (t view) showJournalState(s team.JournalState) error {
 	state := "calls are recorded"
 	if !s.Recording {
 		state = "CALLS ARE NOT RECORDED: " + s.Why
@@ -317,7 +317,10 @@ func doorCommand() command {
 				}
 				var rows [][]string
 				for _, a := range slices.Backward(list) {
-					rows = append(rows, []string{clock(a.Last), a.Cause, strconv.Itoa(a.Times), a.From, clip(a.Client, 40), a.Agent, a.Server})
+					rows = append(
+						rows,
+						[]string{clock(a.Last), a.Cause, strconv.Itoa(a.Times), a.From, clip(a.Client, 40), a.Agent, a.Server},
+					)
 				}
 				return t.table([]string{"LAST", "CAUSE", "TIMES", "FROM", "CLIENT", "AGENT", "SERVER"}, rows)
 			})
@@ -385,7 +388,7 @@ func controlWords(c *team.CallControl) string {
 	return strings.Join(parts, "; ")
 }
 
-func (t *task) showCall(c team.Call) error {
+func (t view) showCall(c team.Call) error {
 	who := c.Person
 	if who == "" {
 		who = "the team"

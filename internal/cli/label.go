@@ -138,7 +138,14 @@ name the bundle (--bundle) are about its tools at once.`,
 			var have apitype.BundleInfo
 			err := t.client.Get(ctx, "/api/bundles/"+seg(t.args[0]), &have)
 			if p := told(err); p != nil && p.Status == http.StatusNotFound {
-				return submit(ctx, t, http.MethodPost, "/api/bundles", apitype.NewBundle{Name: t.args[0], Note: note, Entries: entries}, show)
+				return submit(
+					ctx,
+					t,
+					http.MethodPost,
+					"/api/bundles",
+					apitype.NewBundle{Name: t.args[0], Note: note, Entries: entries},
+					show,
+				)
 			}
 			if err != nil {
 				return err

@@ -16,10 +16,10 @@ func rehearseFlag(f *flag.FlagSet, on *bool) {
 }
 
 func (t *task) rehearse(ctx context.Context, in apitype.Rehearsal) error {
-	return submit(ctx, t, http.MethodPost, "/api/rehearsals", in, t.showRehearsed)
+	return submit(ctx, t, http.MethodPost, "/api/rehearsals", in, t.view().showRehearsed)
 }
 
-func (t *task) showRehearsed(r apitype.Rehearsed) error {
+func (t view) showRehearsed(r apitype.Rehearsed) error {
 	fmt.Fprintf(t.Out, "%s\n", r.Text)
 	if len(r.Groups) > 0 {
 		fmt.Fprintln(t.Out, "\nCalls:")
@@ -83,7 +83,7 @@ rehearsed with --rehearse on bouncer rule add, update and remove.`,
 			if err := t.client.Do(ctx, http.MethodPost, "/api/rehearsals", in, &out); err != nil {
 				return err
 			}
-			show := t.showRehearsed
+			show := t.view().showRehearsed
 			if t.json {
 				show = func(r apitype.Rehearsed) error { return t.writeJSON(r) }
 			}

@@ -18,7 +18,7 @@ func copyCommands() []command {
 	return []command{
 		{
 			noun: "copy", verb: "list", short: "List the copies of the state that the service makes by itself", example: "bouncer copy list",
-			run: func(ctx context.Context, t *task) error { return fetch(ctx, t, "/api/copies", t.showCopies) },
+			run: func(ctx context.Context, t *task) error { return fetch(ctx, t, "/api/copies", t.view().showCopies) },
 		},
 		{
 			noun: "copy", verb: "make", short: "Have such a copy made now", example: "bouncer copy make",
@@ -38,8 +38,16 @@ state that is there is refused, or kept under another name with --replace.`,
 			flags: func(f *flag.FlagSet) {
 				clear(values)
 				replace = false
-				f.Func("data", "the data `directory`; else BOUNCER_DATA, or the default of bouncer serve", func(v string) error { values["data"] = v; return nil })
-				f.Func("keys", "the key set, as the setting keys names it (`source`)", func(v string) error { values["keys"] = v; return nil })
+				f.Func(
+					"data",
+					"the data `directory`; else BOUNCER_DATA, or the default of bouncer serve",
+					func(v string) error { values["data"] = v; return nil },
+				)
+				f.Func(
+					"keys",
+					"the key set, as the setting keys names it (`source`)",
+					func(v string) error { values["keys"] = v; return nil },
+				)
 				f.BoolVar(&replace, "replace", false, "also where there is a state; it is kept under another name")
 			},
 			run: func(ctx context.Context, t *task) error { return t.restore(ctx, values, replace) },
@@ -47,7 +55,7 @@ state that is there is refused, or kept under another name with --replace.`,
 	}
 }
 
-func (t *task) showCopies(c upkeep.Copies) error {
+func (t view) showCopies(c upkeep.Copies) error {
 	if c.Dir == "" {
 		return t.done("none are made; the setting backup-dir names a directory for them, and bouncer backup FILE writes one")
 	}

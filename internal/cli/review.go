@@ -100,7 +100,13 @@ func reviewShowCommand() command {
 				fmt.Fprintf(t.Out, "%s %s\n", mark, line)
 			}
 			shown := map[string]string{"old": "the tool as it was accepted", "nothing": "nothing of it"}[o.Meanwhile]
-			fmt.Fprintf(t.Out, "\nUntil it is accepted agents see %s. Accept it with: bouncer review accept %s %s\n", shown, t.args[0], t.args[1])
+			fmt.Fprintf(
+				t.Out,
+				"\nUntil it is accepted agents see %s. Accept it with: bouncer review accept %s %s\n",
+				shown,
+				t.args[0],
+				t.args[1],
+			)
 			return nil
 		},
 	}

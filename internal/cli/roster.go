@@ -66,7 +66,11 @@ func rosterPlanCommand() command {
 				err = home.showRosterPlan(p)
 			}
 			if err == nil && len(p.Steps) > 0 {
-				err = &failure{exitFailure, fmt.Sprintf("%d things differ", len(p.Steps)), "bouncer roster apply " + t.args[0] + " has it so"}
+				err = &failure{
+					exitFailure,
+					fmt.Sprintf("%d things differ", len(p.Steps)),
+					"bouncer roster apply " + t.args[0] + " has it so",
+				}
 			}
 			return err
 		},

@@ -24,7 +24,9 @@ func ruleListCommand() command {
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/rules", func(list []apitype.RuleInfo) error {
 				if len(list) == 0 {
-					return t.done("no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'")
+					return t.done(
+						"no rules yet, so nothing is admitted; add one with: bouncer rule add admit --agent AGENT --server SERVER --tool '*'",
+					)
 				}
 				var rows [][]string
 				for _, r := range list {
@@ -32,7 +34,10 @@ func ruleListCommand() command {
 					if r.Matches.Off != "" {
 						matches = "(" + r.Matches.Off + ")"
 					}
-					says := strings.TrimPrefix(r.Core("").Describe(), fmt.Sprintf("%s %s on %s for %s", r.Effect, r.Tool, r.Server, r.Agent))
+					says := strings.TrimPrefix(
+						r.Core("").Describe(),
+						fmt.Sprintf("%s %s on %s for %s", r.Effect, r.Tool, r.Server, r.Agent),
+					)
 					says = strings.TrimLeft(says, ", ")
 					rows = append(rows, []string{
 						r.Name, r.Effect, r.Agent, r.Server, r.Tool, matches, clip(says, 60), strconv.Itoa(r.Decided), r.Note,
@@ -44,7 +49,7 @@ func ruleListCommand() command {
 	}
 }
 
-func (t *task) showInForce(r apitype.RuleInfo) error {
+func (t view) showInForce(r apitype.RuleInfo) error {
 	state := "is in force"
 	if r.Matches.Off != "" {
 		state = "is kept, but not in force now (" + r.Matches.Off + ")"
@@ -90,7 +95,7 @@ nearly always.`,
 			if rehearse {
 				return t.rehearse(ctx, apitype.Rehearsal{Add: []apitype.NewRule{in}})
 			}
-			return submit(ctx, t, http.MethodPost, "/api/rules", in, t.showInForce)
+			return submit(ctx, t, http.MethodPost, "/api/rules", in, t.view().showInForce)
 		},
 	}
 }
@@ -164,7 +169,7 @@ it says.`,
 			if rehearse {
 				return t.rehearse(ctx, apitype.Rehearsal{Update: []apitype.RuleUpdate{{Rule: t.args[0], RulePatch: in}}})
 			}
-			return submit(ctx, t, http.MethodPatch, path, in, t.showInForce)
+			return submit(ctx, t, http.MethodPatch, path, in, t.view().showInForce)
 		},
 	}
 }

@@ -72,8 +72,11 @@ func (f *termFlags) add(fs *flag.FlagSet) {
 	fs.StringVar(&f.narrow, "narrow", "", "`schema` laid over the arguments: shown to agents and enforced, or @FILE")
 	fs.StringVar(&f.begins, "begins", "", "`when` it begins: fri 18:00, 2026-12-04 18:00, 3d")
 	fs.StringVar(&f.ends, "ends", "", "`when` it ends by itself")
-	fs.Var(&f.pins, "pin",
-		"`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated")
+	fs.Var(
+		&f.pins,
+		"pin",
+		"`NAME=VALUE`: an argument that Bouncer fills in; VALUE is JSON or a text, which may hold ${person}, ${agent}, ${label:NAME}; can be repeated",
+	)
 	fs.Var(&f.hide, "hide", "`field` taken out of results, like items.*.address; can be repeated")
 	fs.Var(&f.mask, "mask", "`field` of results whose text is replaced by stars; can be repeated")
 	fs.IntVar(&f.terms.ResultKiB, "result-kib", 0, "results are cut to so many `KiB`")
@@ -218,12 +221,12 @@ func ruleShowCommand() command {
 		noun: "rule", verb: "show", args: "NAME", short: "Show everything that a rule says, what it matches now, and what is odd about it",
 		example: "bouncer rule show refuse-order-on-fuel",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/rules/"+seg(t.args[0]), t.showRule)
+			return fetch(ctx, t, "/api/rules/"+seg(t.args[0]), t.view().showRule)
 		},
 	}
 }
 
-func (t *task) showRule(r apitype.RuleInfo) error {
+func (t view) showRule(r apitype.RuleInfo) error {
 	pins := []string{}
 	for name, v := range r.Pins {
 		pins = append(pins, name+"="+string(v))
@@ -287,7 +290,7 @@ Exit code: 0 when it is admitted or held, 1 when it is refused.`,
 			if err := t.client.Do(ctx, http.MethodPost, "/api/explanations", in, &out); err != nil {
 				return err
 			}
-			show := t.showExplained
+			show := t.view().showExplained
 			if t.json {
 				show = func(e apitype.Explained) error { return t.writeJSON(e) }
 			}
@@ -302,7 +305,7 @@ Exit code: 0 when it is admitted or held, 1 when it is refused.`,
 	}
 }
 
-func (t *task) showExplained(e apitype.Explained) error {
+func (t view) showExplained(e apitype.Explained) error {
 	verb := map[string]string{"admit": "may use", "hold": "may use, once somebody admits the call,", "refuse": "may not use"}[e.Effect]
 	fmt.Fprintf(t.Out, "%s %s %s of %s: %s\n", e.Agent, verb, e.Tool, e.Server, e.Why)
 	for _, row := range [][2]string{

@@ -97,7 +97,7 @@ func serverShowCommand() command {
 	return command{
 		noun: "server", verb: "show", args: "NAME", short: "Show one server in full", example: "bouncer server show sailings",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/servers/"+seg(t.args[0]), func(s apitype.ServerInfo) error { return t.showServer(s) })
+			return fetch(ctx, t, "/api/servers/"+seg(t.args[0]), func(s apitype.ServerInfo) error { return t.view().showServer(s) })
 		},
 	}
 }
@@ -203,7 +203,7 @@ func (t *task) look(ctx context.Context, verb string) error {
 	if err != nil {
 		return err
 	}
-	show := t.showServer
+	show := t.view().showServer
 	if t.json {
 		show = func(s apitype.ServerInfo) error { return t.writeJSON(s) }
 	}
@@ -236,7 +236,7 @@ func serverOperationsCommand() command {
 		short:   "List the operations of a REST API, with those that are tools",
 		example: "bouncer server operations lost-property",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/operations", t.showOperations)
+			return fetch(ctx, t, "/api/servers/"+seg(t.args[0])+"/operations", t.view().showOperations)
 		},
 	}
 }
@@ -304,7 +304,7 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 		}
 		if d := said.Document; d != nil {
 			fmt.Fprintf(t.Out, "%s %s has these operations:\n", d.Title, d.Version)
-			if err := t.showOperations(*d); err != nil {
+			if err := t.view().showOperations(*d); err != nil {
 				return err
 			}
 			return &usageError{
@@ -313,7 +313,7 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 			}
 		}
 		if said.Finding != nil {
-			t.showStages(said.Stages)
+			t.view().showStages(said.Stages)
 			return &failure{
 				problemCode(said),
 				"nothing was " + did + "; " + said.Title,
@@ -328,7 +328,7 @@ func (t *task) reach(ctx context.Context, method, path string, in any, did strin
 	if err := t.done("%s is %s and %s", s.Name, did, s.Health.State); err != nil {
 		return err
 	}
-	return t.showServer(s)
+	return t.view().showServer(s)
 }
 
 // whatOf and addressOf say where a server is.

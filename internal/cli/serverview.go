@@ -13,7 +13,7 @@ import (
 	"bouncer/internal/core/team"
 )
 
-func (t *task) showOperations(d serverspec.DocumentInfo) error {
+func (t view) showOperations(d serverspec.DocumentInfo) error {
 	var rows [][]string
 	for _, o := range d.Operations {
 		note := hints(o.ReadOnly, o.Destructive)
@@ -29,7 +29,7 @@ func (t *task) showOperations(d serverspec.DocumentInfo) error {
 	return t.table([]string{"OPERATION", "METHOD", "PATH", "TOOL", "IS", "SUMMARY"}, rows)
 }
 
-func (t *task) showServer(s apitype.ServerInfo) error {
+func (t view) showServer(s apitype.ServerInfo) error {
 	h := s.Health
 	rows := slices.Concat(settingRows(s), healthRows(s.Name, h))
 	for _, r := range rows {
@@ -182,7 +182,7 @@ func addressOf(s team.Server) string {
 	return s.URL
 }
 
-func (t *task) showStages(stages []team.Stage) {
+func (t view) showStages(stages []team.Stage) {
 	for _, s := range stages {
 		mark := "ok"
 		if !s.OK {

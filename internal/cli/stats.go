@@ -31,12 +31,12 @@ the hour for 400 days. Failures do not count what was refused.`,
 		run: func(ctx context.Context, t *task) error {
 			since := time.Now().Add(-back).UTC().Format(time.RFC3339)
 			q := url.Values{"by": {by}, "server": {server}, "tool": {tool}, "agent": {agent}, "since": {since}}
-			return fetch(ctx, t, "/api/stats?"+q.Encode(), t.showStats)
+			return fetch(ctx, t, "/api/stats?"+q.Encode(), t.view().showStats)
 		},
 	}}
 }
 
-func (t *task) showStats(s apitype.Stats) error {
+func (t view) showStats(s apitype.Stats) error {
 	if len(s.Groups) == 0 {
 		return t.done("no calls since %s", clock(s.Since))
 	}

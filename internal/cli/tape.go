@@ -60,8 +60,16 @@ func tapeShowCommand() command {
 		example: "bouncer tape show 01M8DPVGH9R4YGPDNK36GREJ0Z",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/tapes/"+seg(t.args[0]), func(tape apitype.Tape) error {
-				fmt.Fprintf(t.Out, "%s, %s to %s, kept by %s: %s\n\n", tape.Subject(), clock(tape.Since), clock(tape.Until), tape.By, tape.Reason)
-				t.showEntries(tape.List, 0)
+				fmt.Fprintf(
+					t.Out,
+					"%s, %s to %s, kept by %s: %s\n\n",
+					tape.Subject(),
+					clock(tape.Since),
+					clock(tape.Until),
+					tape.By,
+					tape.Reason,
+				)
+				t.view().showEntries(tape.List, 0)
 				return nil
 			})
 		},
@@ -78,7 +86,7 @@ const gap = 2000
 
 // showEntries shows entries as a conversation; before is when the last one was, in
 // milliseconds.
-func (t *task) showEntries(list []apitype.TapeEntry, before float64) float64 {
+func (t view) showEntries(list []apitype.TapeEntry, before float64) float64 {
 	for _, e := range list {
 		if before > 0 && e.MS-before > gap {
 			fmt.Fprintf(t.Out, "%12s ... nothing for %.1f s\n", "", (e.MS-before)/1000)
@@ -163,7 +171,7 @@ func tapeFollowCommand() command {
 					list[i].MS = float64(list[i].At.Sub(began).Microseconds()) / 1000
 					after = "?after=" + strconv.FormatUint(list[i].N, 10)
 				}
-				before = t.showEntries(list, before)
+				before = t.view().showEntries(list, before)
 				select {
 				case <-ctx.Done():
 					return nil
@@ -218,7 +226,14 @@ func tapeReplayCommand() command {
 			f.BoolVar(&calls, "calls", false, "also the calls of tools, which can do something")
 		},
 		run: func(ctx context.Context, t *task) error {
-			return submit(ctx, t, http.MethodPost, "/api/tapes/"+seg(t.args[0])+"/replay", apitype.ReplayTape{Calls: calls}, t.showReplayed)
+			return submit(
+				ctx,
+				t,
+				http.MethodPost,
+				"/api/tapes/"+seg(t.args[0])+"/replay",
+				apitype.ReplayTape{Calls: calls},
+				t.view().showReplayed,
+			)
 		},
 	}
 }
@@ -228,12 +243,12 @@ func tapeCompareCommand() command {
 		noun: "tape", verb: "compare", args: "ID OTHER", short: "Compare two tapes by the answers to the requests that both have",
 		example: "bouncer tape compare ID OTHER",
 		run: func(ctx context.Context, t *task) error {
-			return fetch(ctx, t, "/api/tapes/"+seg(t.args[0])+"/differences/"+seg(t.args[1]), t.showReplayed)
+			return fetch(ctx, t, "/api/tapes/"+seg(t.args[0])+"/differences/"+seg(t.args[1]), t.view().showReplayed)
 		},
 	}
 }
 
-func (t *task) showReplayed(r apitype.Replayed) error {
+func (t view) showReplayed(r apitype.Replayed) error {
 	for _, d := range r.Differ {
 		fmt.Fprintf(t.Out, "%s %s\n  then  %s\n  now   %s\n", d.Method, clip(string(d.Params), 80), clip(d.Then, 150), clip(d.Now, 150))
 		for _, at := range d.Where {

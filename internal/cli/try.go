@@ -92,7 +92,7 @@ func (t *task) try(ctx context.Context, in *tryInput) error {
 		if err := t.writeJSON(out); err != nil {
 			return err
 		}
-	} else if err := t.showTried(out, in.save); err != nil {
+	} else if err := t.view().showTried(out, in.save); err != nil {
 		return err
 	}
 	if !out.OK {
@@ -168,7 +168,10 @@ func (t *task) typed(ctx context.Context, ask apitype.Try) (json.RawMessage, err
 		}
 		v, err := typedValue(types[name], value)
 		if err != nil {
-			return nil, &usageError{fmt.Sprintf("the argument %s %v", name, err), "bouncer server tools " + ask.Server + " shows what it takes"}
+			return nil, &usageError{
+				fmt.Sprintf("the argument %s %v", name, err),
+				"bouncer server tools " + ask.Server + " shows what it takes",
+			}
 		}
 		out[name] = v
 	}
@@ -232,7 +235,7 @@ func typedValue(kind, text string) (any, error) {
 }
 
 // showTried shows what came of it.
-func (t *task) showTried(out apitype.Tried, save string) error {
+func (t view) showTried(out apitype.Tried, save string) error {
 	if out.Unfit != "" {
 		fmt.Fprintf(t.Out, "the arguments do not fit the schema: %s\n", out.Unfit)
 	}
@@ -279,7 +282,7 @@ func prettyJSON(raw json.RawMessage) string {
 }
 
 // showResult shows the parts of a result as what they are.
-func (t *task) showResult(raw json.RawMessage, save string) error {
+func (t view) showResult(raw json.RawMessage, save string) error {
 	var r struct {
 		Content []struct {
 			Type, Text, MIMEType, URI, Name string

@@ -8,7 +8,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/assistants/enrol"
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 )
 
 func whyCommands() []command {
@@ -55,7 +55,7 @@ Exit codes: 0 nothing stands in the way, 1 something does, 2 it could not be tol
 					return err
 				}
 			} else {
-				t.showWhy(w)
+				t.view().showWhy(w)
 			}
 			if !w.OK {
 				return &failure{exitFindings, "", ""}
@@ -73,7 +73,7 @@ func (t atHome) ownFiles(ctx context.Context, w *apitype.Why) error {
 		return err
 	}
 	var facts enrol.Facts
-	var found []verdict.Found
+	var found []report.Found
 	var steps []apitype.WhyStep
 	for _, e := range list {
 		if e.Agent != w.Agent {
@@ -91,7 +91,7 @@ func (t atHome) ownFiles(ctx context.Context, w *apitype.Why) error {
 				continue
 			}
 			step.Outcome, step.Text = "failed", e.Path+": "+p.What
-			found = append(found, verdict.Found{
+			found = append(found, report.Found{
 				Cause: cause, Title: p.What, Who: cause.WhoActs(), Remedy: p.Fix, Evidence: []string{"looked at " + p.Path}, Follows: []string{},
 			})
 		}
@@ -103,7 +103,7 @@ func (t atHome) ownFiles(ctx context.Context, w *apitype.Why) error {
 	return nil
 }
 
-func (t *task) showWhy(w apitype.Why) {
+func (t view) showWhy(w apitype.Why) {
 	marks := map[string]string{"ok": "ok", "failed": "FAILED", "unknown": "-"}
 	for _, s := range w.Steps {
 		fmt.Fprintf(t.Out, "  %-11s %-7s %s\n", s.Name, marks[s.Outcome], clip(s.Text, 120))

@@ -70,7 +70,10 @@ func (svc *Service) begin(ctx context.Context, about attempt, person, browser, b
 	if err != nil {
 		return "", err
 	}
-	if !svc.pending.Put(oauth.PendingAuthorization[attempt]{Authorization: a, About: about, Person: person, Back: back, From: from}, browser) {
+	if !svc.pending.Put(
+		oauth.PendingAuthorization[attempt]{Authorization: a, About: about, Person: person, Back: back, From: from},
+		browser,
+	) {
 		return "", &team.ConflictError{Why: "too many sign-ins are under way", Hint: "wait ten minutes"}
 	}
 	return to, nil
@@ -308,7 +311,11 @@ func (svc *Service) tie(ctx context.Context, by, p team.Person, role team.Role, 
 		},
 	)
 	if errors.Is(err, store.ErrTaken) {
-		return p, &team.ConflictError{Field: "subject", Why: "somebody else is tied to this account", Hint: "look who with bouncer person list"}
+		return p, &team.ConflictError{
+			Field: "subject",
+			Why:   "somebody else is tied to this account",
+			Hint:  "look who with bouncer person list",
+		}
 	}
 	return p, err
 }

@@ -128,7 +128,7 @@ func (p *Provider) Vouch(
 	if p == nil {
 		return again("this needs a sign-in to Bouncer through the identity provider")
 	}
-	box, err := p.store.Identity(ctx, personID)
+	box, err := p.store.Credentials().Identity(ctx, personID)
 	if errors.Is(err, store.ErrNotFound) {
 		return again("this needs a sign-in to Bouncer through the identity provider")
 	}

@@ -34,8 +34,8 @@ func (r *Registry) read(ctx context.Context) (out rows, err error) {
 	var errs [12]error
 	out.servers, errs[0] = s.Servers(ctx)
 	out.secrets, errs[1] = s.SealedSecrets(ctx)
-	out.own, errs[2] = s.Given(ctx)
-	out.signIns, errs[3] = s.SignIns(ctx)
+	out.own, errs[2] = s.Credentials().Given(ctx)
+	out.signIns, errs[3] = s.Credentials().SignIns(ctx)
 	out.agents, errs[4] = s.Agents(ctx, time.Now())
 	out.passes, errs[5] = s.Passes(ctx)
 	out.rules, errs[6] = s.Control().Rules(ctx)

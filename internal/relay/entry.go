@@ -42,7 +42,7 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w, done := d.recorded(w, r, v)
 	defer done()
 	if v.Legacy {
-		d.serveLegacy(w, r, v)
+		oldest{d}.serveLegacy(w, r, v)
 		return
 	}
 	switch r.Method {

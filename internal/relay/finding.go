@@ -15,6 +15,9 @@ import (
 	"bouncer/internal/snapshot"
 )
 
+// searches serves agents that have tools found instead of listed.
+type searches struct{ *Gateway }
+
 // Finder searches tools in words. It is safe for concurrent use.
 type Finder interface {
 	// Find gives keep the tools that fit words, the best first, until it has said yes to so
@@ -31,7 +34,7 @@ const (
 // finding answers an agent that searches its tools. done is false for requests that are
 // carried on: with the name and the arguments of the tool that was found, where the agent
 // called one through call_tool.
-func (d *Gateway) finding(
+func (d searches) finding(
 	ctx context.Context, c *carry.Caller, body []byte, f wire.Frame, p wire.Params, out *stream.Reply,
 ) (_ []byte, _ wire.Frame, _ wire.Params, done bool) {
 	id := f.ID.Of(body)
@@ -65,7 +68,7 @@ func (d *Gateway) finding(
 }
 
 // find searches what is within the agent's reach.
-func (d *Gateway) find(ctx context.Context, c *carry.Caller, id, raw []byte, out *stream.Reply) {
+func (d searches) find(ctx context.Context, c *carry.Caller, id, raw []byte, out *stream.Reply) {
 	var in struct {
 		Query string
 		Limit int
@@ -118,7 +121,7 @@ func (d *Gateway) find(ctx context.Context, c *carry.Caller, id, raw []byte, out
 }
 
 // noteSearch records a search: of no server, and by no rule.
-func (d *Gateway) noteSearch(ctx context.Context, c *carry.Caller, asked []byte, begun time.Time) {
+func (d searches) noteSearch(ctx context.Context, c *carry.Caller, asked []byte, begun time.Time) {
 	e := &journal.Entry{Call: team.Call{
 		At: begun, Agent: c.Agent.Name, Person: c.Agent.Owner, Tool: snapshot.FindTools, Decision: team.DecisionAdmit,
 		Outcome: team.OutcomeOK, Micros: time.Since(begun).Microseconds(), BytesIn: len(asked),

@@ -11,9 +11,12 @@ import (
 	"bouncer/internal/relay/stream"
 )
 
+// oldest serves agents of the oldest revision: one event stream, and messages beside it.
+type oldest struct{ *Gateway }
+
 // serveLegacy serves /sse: GET opens the session with its stream, POST takes
 // messages for it.
-func (d *Gateway) serveLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
+func (d oldest) serveLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	switch r.Method {
 	case http.MethodGet:
 		d.openLegacy(w, r, v)
@@ -25,7 +28,7 @@ func (d *Gateway) serveLegacy(w http.ResponseWriter, r *http.Request, v carry.Pr
 	}
 }
 
-func (d *Gateway) openLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
+func (d oldest) openLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	l := &session.LegacyStream{Queue: make(chan []byte, session.MaxLine), Ended: make(chan struct{})}
 	s := &session.Session{Scope: v.Scope, Revision: wire.Rev20241105, Legacy: l, Shown: v.Catalog.Digests()}
 	s.Line = lineOf(w)
@@ -53,7 +56,7 @@ func (d *Gateway) openLegacy(w http.ResponseWriter, r *http.Request, v carry.Pri
 
 // takeLegacy takes one message. It is accepted at once; the answer goes over the
 // stream.
-func (d *Gateway) takeLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
+func (d oldest) takeLegacy(w http.ResponseWriter, r *http.Request, v carry.Principal) {
 	s := d.sessions.Get(r.URL.Query().Get("session"))
 	if s == nil || s.Legacy == nil || s.PassID != v.Pass.ID || s.Scope != v.Scope {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no such session; open one with GET on this address")
@@ -93,7 +96,7 @@ func (d *Gateway) takeLegacy(w http.ResponseWriter, r *http.Request, v carry.Pri
 	}
 }
 
-func (d *Gateway) legacyMessage(v carry.Principal, s *session.Session, body []byte, f wire.Frame) {
+func (d oldest) legacyMessage(v carry.Principal, s *session.Session, body []byte, f wire.Frame) {
 	id := f.ID.Of(body)
 	out := &stream.Reply{Legacy: s.Legacy}
 	if f.Kind != wire.Request {

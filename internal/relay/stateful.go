@@ -214,7 +214,7 @@ func (d *Gateway) request(ctx context.Context, c *carry.Caller, body []byte, f w
 	case "tools/call", "prompts/get", "resources/read", "completion/complete":
 		if c.Catalog.Finder && d.o.Finder != nil && f.Method == "tools/call" {
 			var done bool
-			if body, f, p, done = d.finding(ctx, c, body, f, p, out); done {
+			if body, f, p, done = (searches{d}).finding(ctx, c, body, f, p, out); done {
 				return nil
 			}
 		}

@@ -268,7 +268,14 @@ func readListening(params wire.Span, body []byte) (n *listening, wrong string) {
 // that the agent has at all.
 func newSubscriber(c *carry.Caller, n *listening) *subscriber {
 	caps := c.Catalog.Capabilities(c.Revision)
-	e := &subscriber{agentID: c.Agent.ID, passID: c.Pass.ID, scope: c.Scope, how: c.How, gone: make(chan struct{}), shown: c.Catalog.Digests()}
+	e := &subscriber{
+		agentID: c.Agent.ID,
+		passID:  c.Pass.ID,
+		scope:   c.Scope,
+		how:     c.How,
+		gone:    make(chan struct{}),
+		shown:   c.Catalog.Digests(),
+	}
 	e.box.Wake = make(chan struct{}, 1)
 	e.want = [3]bool{
 		n.ToolsListChanged && caps["tools"] != nil,

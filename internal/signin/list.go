@@ -20,7 +20,7 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.SignIn, er
 	if err != nil {
 		return nil, err
 	}
-	rows, err := svc.store.SignIns(ctx)
+	rows, err := svc.store.Credentials().SignIns(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (svc *Service) describeOwn(s team.Server) team.SignIn {
 
 // Revoke ends a sign-in, here and at its authorization server.
 func (svc *Service) Revoke(ctx context.Context, by team.Person, id string) error {
-	rows, err := svc.store.SignIns(ctx)
+	rows, err := svc.store.Credentials().SignIns(ctx)
 	if err != nil {
 		return fmt.Errorf("read the sign-ins: %w", err)
 	}

@@ -139,7 +139,7 @@ func (svc *Service) identityAt(
 	if m.Documents && strings.HasPrefix(svc.o.Address, "https://") {
 		return oauth.ClientIdentity{ID: svc.o.Address + apitype.DocumentPath, Method: "none"}, nil
 	}
-	box, err := svc.store.Client(ctx, m.Issuer, svc.o.Redirect)
+	box, err := svc.store.Credentials().Client(ctx, m.Issuer, svc.o.Redirect)
 	lost := svc.pending.Lost(by.ID, func(other subject) bool { return other.server.ID == s.ID })
 	if err == nil && !lost {
 		if kept, err := oauth.OpenRecord(svc.keys, box); err == nil {

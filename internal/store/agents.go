@@ -65,7 +65,9 @@ func (t AgentTx) RemoveAgent(id string) error {
 // DependOnAgent tells what hangs on an agent, and what becomes of it when the agent is
 // removed.
 func (s *Store) DependOnAgent(ctx context.Context, id string, now time.Time) ([]team.Dependent, error) {
-	return dependents(ctx, s,
+	return dependents(
+		ctx,
+		s,
 		dependent{"passes", "end at once", `SELECT coalesce(nullif(label, ''), '…' || hint) FROM passes
 			WHERE agent = ? AND kind = 'pass' AND revoked IS NULL AND expires > ?`, []any{id, ms(now)}},
 		dependent{"rules for it alone", "are removed", `SELECT name FROM rules WHERE agent_id = ? AND effect <> 'refuse'`, []any{id}},
@@ -81,7 +83,12 @@ func (s *Store) DependOnAgent(ctx context.Context, id string, now time.Time) ([]
 			"sign-ins of its own", "are removed",
 			`SELECT s.name FROM signins g JOIN servers s ON s.id = g.server WHERE g.agent = ?`, []any{id},
 		},
-		dependent{"programs that speak for it", "are shut out", `SELECT app_name FROM consents WHERE agent = ? AND revoked IS NULL`, []any{id}},
+		dependent{
+			"programs that speak for it",
+			"are shut out",
+			`SELECT app_name FROM consents WHERE agent = ? AND revoked IS NULL`,
+			[]any{id},
+		},
 	)
 }
 

@@ -273,8 +273,12 @@ func (l CallLog) UsedBy(ctx context.Context, agent string, since time.Time) (map
 
 // Recent gives the newest calls since a time to fn, newest first, with their arguments.
 func (l CallLog) Recent(ctx context.Context, since time.Time, most int, fn func(KeyedCall) error) error {
-	rows, err := l.store.read.QueryContext(ctx, `SELECT `+callColumns+`, arguments, result FROM calls WHERE id >= ? ORDER BY id DESC LIMIT ?`,
-		int64(KeyAt(since)), most)
+	rows, err := l.store.read.QueryContext(
+		ctx,
+		`SELECT `+callColumns+`, arguments, result FROM calls WHERE id >= ? ORDER BY id DESC LIMIT ?`,
+		int64(KeyAt(since)),
+		most,
+	)
 	if err != nil {
 		return damaged(err)
 	}

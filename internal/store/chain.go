@@ -214,8 +214,13 @@ func sealsOf(ctx context.Context, tx *sql.Tx) ([]seal, error) {
 
 // sealed are the calls of a seal, by their keys.
 func sealed(ctx context.Context, tx *sql.Tx, s seal) ([]KeyedCall, error) {
-	rows, err := tx.QueryContext(ctx, `SELECT `+callColumns+`, arguments, result FROM calls WHERE id BETWEEN ? AND ? AND seal = ? ORDER BY id`,
-		s.first, s.last, s.seq)
+	rows, err := tx.QueryContext(
+		ctx,
+		`SELECT `+callColumns+`, arguments, result FROM calls WHERE id BETWEEN ? AND ? AND seal = ? ORDER BY id`,
+		s.first,
+		s.last,
+		s.seq,
+	)
 	if err != nil {
 		return nil, damaged(err)
 	}

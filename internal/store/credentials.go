@@ -20,8 +20,14 @@ type OwnSecret struct {
 	SecretID string
 }
 
+// Credentials is what is kept of credentials and of what programs may do for people.
+type Credentials struct{ *Store }
+
+// Credentials returns the part that holds credentials.
+func (s *Store) Credentials() Credentials { return Credentials{s} }
+
 // Given returns the secrets that people and agents use of their own.
-func (s *Store) Given(ctx context.Context) ([]OwnSecret, error) {
+func (s Credentials) Given(ctx context.Context) ([]OwnSecret, error) {
 	return list(ctx, s.read, func(r scanner) (g OwnSecret, err error) {
 		return g, r.Scan(&g.ServerID, &g.Holder.Person, &g.Holder.Agent, &g.SecretID)
 	}, `SELECT server, coalesce(person, ''), coalesce(agent, ''), secret FROM given`)
@@ -96,7 +102,7 @@ type StoredSignIn struct {
 }
 
 // SignIns returns every grant.
-func (s *Store) SignIns(ctx context.Context) ([]StoredSignIn, error) {
+func (s Credentials) SignIns(ctx context.Context) ([]StoredSignIn, error) {
 	return list(ctx, s.read, func(r scanner) (v StoredSignIn, err error) {
 		var ended, expires sql.NullInt64
 		var created, refreshed int64
@@ -188,7 +194,7 @@ func (t CredentialTx) RemoveSignIn(id string) error {
 }
 
 // Client returns who Bouncer is at an issuer, for a redirect address.
-func (s *Store) Client(ctx context.Context, issuer, redirect string) (locker.Box, error) {
+func (s Credentials) Client(ctx context.Context, issuer, redirect string) (locker.Box, error) {
 	return first(ctx, s.read, func(r scanner) (v locker.Box, err error) {
 		return v, r.Scan(&v.ID, &v.KeyID, &v.DataKey, &v.Value)
 	}, `SELECT id, key_id, data_key, sealed FROM clients WHERE issuer = ? AND redirect = ?`, issuer, redirect)
@@ -217,7 +223,7 @@ type App struct {
 }
 
 // App returns a program by its client id.
-func (s *Store) App(ctx context.Context, id string) (App, error) {
+func (s Credentials) App(ctx context.Context, id string) (App, error) {
 	return first(ctx, s.read, func(r scanner) (v App, err error) {
 		var redirects string
 		var created int64
@@ -260,12 +266,12 @@ func scanConsent(r scanner) (v StoredConsent, err error) {
 }
 
 // Consents returns what people agreed to, newest first.
-func (s *Store) Consents(ctx context.Context) ([]StoredConsent, error) {
+func (s Credentials) Consents(ctx context.Context) ([]StoredConsent, error) {
 	return list(ctx, s.read, scanConsent, consentQuery+` ORDER BY c.id DESC LIMIT 5000`)
 }
 
 // Consent returns one consent.
-func (s *Store) Consent(ctx context.Context, id string) (StoredConsent, error) {
+func (s Credentials) Consent(ctx context.Context, id string) (StoredConsent, error) {
 	return first(ctx, s.read, scanConsent, consentQuery+` WHERE c.id = ?`, id)
 }
 
@@ -294,7 +300,7 @@ type Refresh struct {
 }
 
 // Refresh returns the refresh token with a hash.
-func (s *Store) Refresh(ctx context.Context, hash []byte) (Refresh, error) {
+func (s Credentials) Refresh(ctx context.Context, hash []byte) (Refresh, error) {
 	return first(ctx, s.read, func(r scanner) (v Refresh, err error) {
 		var expires int64
 		var spent sql.NullInt64
@@ -405,7 +411,7 @@ func (t PeopleTx) SetIdentity(personID string, v locker.Box) error {
 }
 
 // Identity returns the tokens of a person's sign-in elsewhere.
-func (s *Store) Identity(ctx context.Context, personID string) (locker.Box, error) {
+func (s Credentials) Identity(ctx context.Context, personID string) (locker.Box, error) {
 	return first(ctx, s.read, func(r scanner) (v locker.Box, err error) {
 		v.ID = personID
 		return v, r.Scan(&v.KeyID, &v.DataKey, &v.Value)

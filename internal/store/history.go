@@ -34,8 +34,12 @@ const maxReachStates = 400
 
 // KeepReach records a state, and drops the oldest of the agent's.
 func (t RuleTx) KeepReach(v ReachState) error {
-	err := t.exec(`INSERT OR REPLACE INTO reach_states (agent, at, state) SELECT ?1, ?2, ?3 WHERE EXISTS (SELECT 1 FROM agents WHERE id = ?1)`,
-		v.Agent, ms(v.At), v.State)
+	err := t.exec(
+		`INSERT OR REPLACE INTO reach_states (agent, at, state) SELECT ?1, ?2, ?3 WHERE EXISTS (SELECT 1 FROM agents WHERE id = ?1)`,
+		v.Agent,
+		ms(v.At),
+		v.State,
+	)
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,14 @@ func (s *Store) Incident(ctx context.Context, id string) (team.Incident, error) 
 
 // LastIncident returns the newest incident of a cause at a server, ErrNotFound for none.
 func (s *Store) LastIncident(ctx context.Context, serverID, cause string) (team.Incident, error) {
-	return first(ctx, s.read, scanIncident, incidentColumns+` WHERE i.server = ? AND i.cause = ? ORDER BY i.since DESC LIMIT 1`, serverID, cause)
+	return first(
+		ctx,
+		s.read,
+		scanIncident,
+		incidentColumns+` WHERE i.server = ? AND i.cause = ? ORDER BY i.since DESC LIMIT 1`,
+		serverID,
+		cause,
+	)
 }
 
 // KeepIncident writes an incident as it is now, and drops the oldest that are over.
@@ -93,11 +100,24 @@ func (t IncidentTx) KeepIncident(serverID string, v team.Incident) error {
 		}
 		return ms(*when)
 	}
-	err = t.exec(`INSERT OR REPLACE INTO incidents
+	err = t.exec(
+		`INSERT OR REPLACE INTO incidents
 		(id, server, cause, title, remedy, who, evidence, first, since, last_good, until, reopened, notes)
 		SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13 WHERE EXISTS (SELECT 1 FROM servers WHERE id = ?2)`,
-		v.ID, serverID, v.Cause, v.Title, v.Remedy, v.Who, string(evidence), ms(v.First), ms(v.Since), at(v.LastGood), at(v.Until), v.Reopened,
-		string(notes))
+		v.ID,
+		serverID,
+		v.Cause,
+		v.Title,
+		v.Remedy,
+		v.Who,
+		string(evidence),
+		ms(v.First),
+		ms(v.Since),
+		at(v.LastGood),
+		at(v.Until),
+		v.Reopened,
+		string(notes),
+	)
 	if err != nil {
 		return fmt.Errorf("write an incident: %w", err)
 	}

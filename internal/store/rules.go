@@ -50,9 +50,22 @@ func (t RuleTx) UpdateRule(v team.Rule) error {
 	if err != nil {
 		return fmt.Errorf("write the terms of a rule: %w", err)
 	}
-	return t.alter("rules", v.ID, `UPDATE rules SET name = ?, effect = ?, agent = ?, agent_id = ?, server = ?, tool = ?, terms = ?, note = ?,
+	return t.alter(
+		"rules",
+		v.ID,
+		`UPDATE rules SET name = ?, effect = ?, agent = ?, agent_id = ?, server = ?, tool = ?, terms = ?, note = ?,
 		version = version + 1 WHERE id = ? AND version = ?`,
-		v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, string(terms), v.Note, v.ID, v.Version)
+		v.Name,
+		v.Effect,
+		v.Agent,
+		v.AgentID,
+		v.Server,
+		v.Tool,
+		string(terms),
+		v.Note,
+		v.ID,
+		v.Version,
+	)
 }
 
 // RemoveRule removes a rule.

@@ -112,12 +112,29 @@ func (t ServerTx) AddServer(v team.Server) error {
 // SetServer replaces what can be altered of a server as it was read: ErrAltered when
 // somebody else was quicker.
 func (t ServerTx) SetServer(v team.Server) error {
-	return t.alter("servers", v.ID, `UPDATE servers SET url = ?, transport = ?, command = ?, args = ?, dir = ?, env = ?, secret_env = ?, paused = ?, secret = (SELECT id
+	return t.alter(
+		"servers",
+		v.ID,
+		`UPDATE servers SET url = ?, transport = ?, command = ?, args = ?, dir = ?, env = ?, secret_env = ?, paused = ?, secret = (SELECT id
 		FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), options = ?, document = ?,
 		client_key = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), issuer = ?, version = version + 1
 		WHERE id = ? AND version = ?`,
-		v.URL, v.Transport, v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv,
-		v.Paused, v.Secret, options(v), v.Document, v.ClientKey, v.Issuer, v.ID, v.Version)
+		v.URL,
+		v.Transport,
+		v.Command,
+		texts(v.Args),
+		v.Dir,
+		texts(v.Env),
+		v.SecretEnv,
+		v.Paused,
+		v.Secret,
+		options(v),
+		v.Document,
+		v.ClientKey,
+		v.Issuer,
+		v.ID,
+		v.Version,
+	)
 }
 
 // RemoveServer removes a server with its editions, with what people and agents have of

@@ -127,7 +127,11 @@ func (m Machine) checkEntry(e Enrolment, f *configfile.File, facts Facts, again 
 	if !ok {
 		for _, other := range dialect.Learn(f, "other") {
 			if f.Find(other.Dialect.At(e.Entry)) != nil {
-				say(EntryElse, fmt.Sprintf("the entry stands in %s; the assistant reads %s", other.Dialect.Servers, e.Dialect.Servers), again)
+				say(
+					EntryElse,
+					fmt.Sprintf("the entry stands in %s; the assistant reads %s", other.Dialect.Servers, e.Dialect.Servers),
+					again,
+				)
 				return
 			}
 		}

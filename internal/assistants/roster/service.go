@@ -319,7 +319,12 @@ func (svc *Service) stageServer(ctx context.Context, st *stage, s roster.Step) (
 			SecretEnv: want.SecretEnv, Transport: transport, Document: want.Document, ServerOptions: want.ServerOptions,
 		}, want.Paused, st.at)
 	case roster.Alter:
-		write, err = svc.servers.StageUpdate(ctx, st.by, s.Name, serverspec.Back(plain(s.Name, want), plain(s.Name, st.now.Servers[s.Name])))
+		write, err = svc.servers.StageUpdate(
+			ctx,
+			st.by,
+			s.Name,
+			serverspec.Back(plain(s.Name, want), plain(s.Name, st.now.Servers[s.Name])),
+		)
 	default:
 		have, lookup := svc.store.ServerByName(ctx, s.Name)
 		if lookup != nil {
@@ -377,7 +382,11 @@ func (svc *Service) stagePerson(ctx context.Context, st *stage, s roster.Step) e
 		}
 		st.writes = append(st.writes, func(tx *store.Tx) error {
 			if err := tx.RemovePerson(p.ID); errors.Is(err, store.ErrInUse) {
-				return &team.ConflictError{Field: "name", Why: s.Name + " still owns agents", Hint: "give their agents another owner in the roster"}
+				return &team.ConflictError{
+					Field: "name",
+					Why:   s.Name + " still owns agents",
+					Hint:  "give their agents another owner in the roster",
+				}
 			} else if err != nil {
 				return store.Explain(err, "person", s.Name)
 			}

@@ -105,7 +105,11 @@ func (svc *Service) stageBundle(ctx context.Context, st *stage, s roster.Step) e
 	if s.Do == roster.Remove {
 		id := list[at].ID
 		if by := st.names(s.Name); by != "" {
-			return &team.ConflictError{Field: "name", Why: "bundle " + s.Name + " is named by " + by, Hint: "alter or remove that in the roster too"}
+			return &team.ConflictError{
+				Field: "name",
+				Why:   "bundle " + s.Name + " is named by " + by,
+				Hint:  "alter or remove that in the roster too",
+			}
 		}
 		st.writes = append(st.writes, func(tx *store.Tx) error { return store.Explain(tx.RemoveBundle(id), "bundle", s.Name) })
 		return nil

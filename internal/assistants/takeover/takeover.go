@@ -134,7 +134,13 @@ type made struct {
 }
 
 func (svc *Service) apply(
-	ctx context.Context, by team.Person, in apitype.Adoption, f *configfile.File, d dialect.Dialect, items []adopt.Item, out *apitype.Adopted,
+	ctx context.Context,
+	by team.Person,
+	in apitype.Adoption,
+	f *configfile.File,
+	d dialect.Dialect,
+	items []adopt.Item,
+	out *apitype.Adopted,
 ) (err error) {
 	var m made
 	defer func() {
@@ -165,7 +171,11 @@ func (svc *Service) apply(
 		taken++
 	}
 	if taken == 0 {
-		return &team.ConflictError{Field: "text", Why: "nothing of the file could be taken over", Hint: "look at the preview for the reasons"}
+		return &team.ConflictError{
+			Field: "text",
+			Why:   "nothing of the file could be taken over",
+			Hint:  "look at the preview for the reasons",
+		}
 	}
 	return svc.rewrite(ctx, by, in.Agent, f, d, out)
 }

@@ -112,7 +112,10 @@ func (svc *Service) Add(ctx context.Context, by team.Person, n apitype.NewBudget
 			Field: "name", Why: "there is a budget " + b.Name + " already", Hint: "choose another name",
 		}
 	case len(list) >= maxBudgets:
-		return apitype.BudgetInfo{}, &team.FieldError{Field: "name", Why: fmt.Sprintf("is one too many; %d budgets are the most", maxBudgets)}
+		return apitype.BudgetInfo{}, &team.FieldError{
+			Field: "name",
+			Why:   fmt.Sprintf("is one too many; %d budgets are the most", maxBudgets),
+		}
 	}
 	err = svc.registry.Write(ctx, registry.Change{
 		By: by, What: "budget.add", Subject: b.Name, After: b.Core().Describe(), Topics: []string{"budgets"},
@@ -145,7 +148,13 @@ func (svc *Service) Update(ctx context.Context, by team.Person, key string, p ap
 	}
 	err = store.Explain(svc.registry.Write(ctx, registry.Change{
 		By: by, What: "budget.update", Subject: b.Name, Before: was.Core().Describe(), After: b.Core().Describe(), Topics: []string{"budgets"},
-		Revert: registry.Revert(team.RevertBudget, b.ID, b.Name, b.Version+1, apitype.BudgetPatch{Note: &was.Note, Allowance: &was.Allowance}),
+		Revert: registry.Revert(
+			team.RevertBudget,
+			b.ID,
+			b.Name,
+			b.Version+1,
+			apitype.BudgetPatch{Note: &was.Note, Allowance: &was.Allowance},
+		),
 	}, func(tx *store.Tx) error { return tx.UpdateBudget(b) }), "budget", key)
 	if err != nil {
 		return apitype.BudgetInfo{}, err

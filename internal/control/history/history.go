@@ -160,7 +160,10 @@ func (svc *Service) Record(ctx context.Context) error {
 		}
 		packed, err := pack(raw)
 		if err == nil {
-			err = svc.store.Update(ctx, func(tx *store.Tx) error { return tx.KeepReach(store.ReachState{Agent: id, At: at, State: packed}) })
+			err = svc.store.Update(
+				ctx,
+				func(tx *store.Tx) error { return tx.KeepReach(store.ReachState{Agent: id, At: at, State: packed}) },
+			)
 		}
 		if err != nil {
 			return fmt.Errorf("note what agent %s can use: %w", a.Name, err)

@@ -78,7 +78,10 @@ func (svc *Service) standsFor(name string, all rules.Bundles) []string {
 	for _, s := range svc.registry.Current().Sorted() {
 		for _, kind := range tools.Kinds {
 			for _, o := range s.Objects(kind) {
-				if slices.ContainsFunc(entries, func(e rules.Entry) bool { return rules.Match(e.Server, s.Name) && rules.Match(e.Tool, o.Name) }) {
+				if slices.ContainsFunc(
+					entries,
+					func(e rules.Entry) bool { return rules.Match(e.Server, s.Name) && rules.Match(e.Tool, o.Name) },
+				) {
 					out = append(out, s.Name+"/"+o.Name)
 				}
 			}
@@ -100,7 +103,10 @@ func (svc *Service) AddBundle(ctx context.Context, by team.Person, n apitype.New
 		}
 	}
 	if len(list) >= maxBundles {
-		return apitype.BundleInfo{}, &team.FieldError{Field: "name", Why: fmt.Sprintf("is one too many; %d bundles are the most", maxBundles)}
+		return apitype.BundleInfo{}, &team.FieldError{
+			Field: "name",
+			Why:   fmt.Sprintf("is one too many; %d bundles are the most", maxBundles),
+		}
 	}
 	err = svc.registry.Write(ctx, registry.Change{
 		By: by, What: "bundle.add", Subject: b.Name, After: words(b.Entries), Topics: []string{"bundles", "rules"},
@@ -154,7 +160,13 @@ func (svc *Service) RemoveBundle(ctx context.Context, by team.Person, name strin
 	}
 	return store.Explain(svc.registry.Write(ctx, registry.Change{
 		By: by, What: "bundle.remove", Subject: name, Before: words(have.Entries), Topics: []string{"bundles", "rules"},
-		Revert: registry.Revert(team.RevertBundleGone, have.ID, name, 0, apitype.NewBundle{Name: name, Note: have.Note, Entries: have.Entries}),
+		Revert: registry.Revert(
+			team.RevertBundleGone,
+			have.ID,
+			name,
+			0,
+			apitype.NewBundle{Name: name, Note: have.Note, Entries: have.Entries},
+		),
 	}, func(tx *store.Tx) error { return tx.RemoveBundle(have.ID) }), "bundle", name)
 }
 

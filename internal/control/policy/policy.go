@@ -299,9 +299,14 @@ func (svc *Service) examineIn(ctx context.Context, world rules.World, r team.Rul
 		return info, err
 	}
 	for _, h := range have {
-		if h.ID != r.ID && h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server && h.Tool == r.Tool &&
+		if h.ID != r.ID && h.Effect == r.Effect && h.Agent == r.Agent && h.AgentID == r.AgentID && h.Server == r.Server &&
+			h.Tool == r.Tool &&
 			reflect.DeepEqual(h.Terms, r.Terms) {
-			return info, &team.ConflictError{Field: "effect", Why: "rule " + h.Name + " says the same already", Hint: "nothing needs to be done"}
+			return info, &team.ConflictError{
+				Field: "effect",
+				Why:   "rule " + h.Name + " says the same already",
+				Hint:  "nothing needs to be done",
+			}
 		}
 	}
 	core := r.Core("")

@@ -23,16 +23,29 @@ type Learned struct {
 // shape.
 var (
 	urlWords     = []string{"url", "uri", "endpoint", "address", "serverurl", "httpurl", "baseurl", "server", "href", "location"}
-	commandWords = []string{"command", "cmd", "exec", "executable", "program", "run", "bin", "binary", "start", "launch", "path", "entrypoint"}
-	argsWords    = []string{"args", "arguments", "argv", "params", "parameters", "options"}
-	envWords     = []string{"env", "environment", "envs", "vars", "variables", "environ", "environmentvariables"}
-	headerWords  = []string{"headers", "httpheaders", "requestheaders", "header", "extraheaders", "customheaders"}
-	typeWords    = []string{"type", "transport", "kind", "protocol", "mode", "transporttype"}
-	dirWords     = []string{"cwd", "dir", "workdir", "workingdirectory", "workingdir", "directory"}
-	nameWords    = []string{"name", "id", "key", "label", "title", "servername", "alias"}
-	offWords     = []string{"disabled", "off", "disable", "inactive", "paused"}
-	onWords      = []string{"enabled", "on", "active", "enable", "isactive"}
-	kindWords    = []string{
+	commandWords = []string{
+		"command",
+		"cmd",
+		"exec",
+		"executable",
+		"program",
+		"run",
+		"bin",
+		"binary",
+		"start",
+		"launch",
+		"path",
+		"entrypoint",
+	}
+	argsWords   = []string{"args", "arguments", "argv", "params", "parameters", "options"}
+	envWords    = []string{"env", "environment", "envs", "vars", "variables", "environ", "environmentvariables"}
+	headerWords = []string{"headers", "httpheaders", "requestheaders", "header", "extraheaders", "customheaders"}
+	typeWords   = []string{"type", "transport", "kind", "protocol", "mode", "transporttype"}
+	dirWords    = []string{"cwd", "dir", "workdir", "workingdirectory", "workingdir", "directory"}
+	nameWords   = []string{"name", "id", "key", "label", "title", "servername", "alias"}
+	offWords    = []string{"disabled", "off", "disable", "inactive", "paused"}
+	onWords     = []string{"enabled", "on", "active", "enable", "isactive"}
+	kindWords   = []string{
 		"http", "https", "streamablehttp", "sse", "remote", "url", "web", "stdio", "local", "process", "command", "subprocess", "websocket",
 	}
 	// holderWords are in the names of what holds servers, and otherWords of what holds
@@ -380,7 +393,8 @@ func (s *shape) findCommand(fields []flat) {
 		// A text beside a list that is called args, whatever the text is called.
 		for _, f := range fields {
 			text, ok := f.node.Text()
-			if ok && text != "" && !among(f.last, typeWords) && !among(f.last, nameWords) && !among(f.last, dirWords) && !inside(f.path, fields) &&
+			if ok && text != "" && !among(f.last, typeWords) && !among(f.last, nameWords) && !among(f.last, dirWords) &&
+				!inside(f.path, fields) &&
 				strings.Count(f.path, ".") == strings.Count(args.path, ".") {
 				best = f
 				break

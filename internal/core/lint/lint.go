@@ -39,7 +39,9 @@ const (
 	maxTold    = 5      // properties of one tool that are named
 )
 
-var destroys = regexp.MustCompile(`(?i)(?:^|[_.\-/ ])(delete|remove|destroy|drop|purge|erase|wipe|cancel|terminate|kill|revoke|overwrite|truncate|reset|uninstall|pay|buy|order|send|transfer)(?:[_.\-/ ]|$)`)
+var destroys = regexp.MustCompile(
+	`(?i)(?:^|[_.\-/ ])(delete|remove|destroy|drop|purge|erase|wipe|cancel|terminate|kill|revoke|overwrite|truncate|reset|uninstall|pay|buy|order|send|transfer)(?:[_.\-/ ]|$)`,
+)
 
 // Check looks at a list. windows are those of the agents that have it.
 func Check(list []tools.Tool, windows []Window) []Flaw {
@@ -82,7 +84,13 @@ func one(t tools.Tool, names []string) (out []Flaw) {
 	case n == 0:
 		add(false, "no-description", "/description", "it has no description", "a model has only the name to choose by")
 	case n < shortText:
-		add(false, "short-description", "/description", fmt.Sprintf("its description has %d characters", n), "a model has little to choose by")
+		add(
+			false,
+			"short-description",
+			"/description",
+			fmt.Sprintf("its description has %d characters", n),
+			"a model has little to choose by",
+		)
 	}
 	if word := destroys.FindString(t.Name); word != "" && (d.Annotations == nil || d.Annotations.Destructive == nil &&
 		d.Annotations.ReadOnly == nil) {

@@ -11,7 +11,9 @@ import (
 )
 
 var (
-	secretName = regexp.MustCompile(`(?i)(^|[_\-. ])(api[_-]?key|key|apikey|token|secret|password|passwd|passphrase|pwd|credentials?|authorization|pat)$`)
+	secretName = regexp.MustCompile(
+		`(?i)(^|[_\-. ])(api[_-]?key|key|apikey|token|secret|password|passwd|passphrase|pwd|credentials?|authorization|pat)$`,
+	)
 	numberLike = regexp.MustCompile(`^[0-9.,:]+$`)
 	signed     = regexp.MustCompile(`^eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]*$`)
 	prefixed   = regexp.MustCompile(`^[A-Za-z]{2,10}[-_][A-Za-z0-9_-]*[0-9][A-Za-z0-9_-]{15,}$`)

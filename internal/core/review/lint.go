@@ -26,23 +26,31 @@ var phrases = []struct {
 }{
 	{
 		"instructs-the-model", "it tells the model to do something instead of saying what the tool does",
-		regexp.MustCompile(`(?i)\b(ignore|disregard|forget|override)\b[^.]{0,40}\b(previous|prior|earlier|above|all|other)\b[^.]{0,40}\b(instruction|rule|prompt|message)s?\b` +
-			`|\byou (must|should|have to|are required to|need to) (always|first|also|never|now|immediately)\b` +
-			`|\b(always|first|never)\b[^.]{0,30}\bbefore (using|calling|answering|replying|any)\b` +
-			`|<\s*/?\s*(important|system|instructions?|secret|admin)\s*>|\bsystem prompt\b|\bas an? (ai|assistant|language model)\b`),
+		regexp.MustCompile(
+			`(?i)\b(ignore|disregard|forget|override)\b[^.]{0,40}\b(previous|prior|earlier|above|all|other)\b[^.]{0,40}\b(instruction|rule|prompt|message)s?\b` +
+				`|\byou (must|should|have to|are required to|need to) (always|first|also|never|now|immediately)\b` +
+				`|\b(always|first|never)\b[^.]{0,30}\bbefore (using|calling|answering|replying|any)\b` +
+				`|<\s*/?\s*(important|system|instructions?|secret|admin)\s*>|\bsystem prompt\b|\bas an? (ai|assistant|language model)\b`,
+		),
 	},
 	{
 		"hides-from-people", "it asks to keep something from people",
-		regexp.MustCompile(`(?i)\b(do not|don't|never|without)\b[^.]{0,30}\b(tell|telling|mention|mentioning|inform|informing|reveal|show|showing|ask|asking)\b[^.]{0,30}\b(user|person|people|human|them|anyone)\b` +
-			`|\b(secretly|silently|covertly)\b`),
+		regexp.MustCompile(
+			`(?i)\b(do not|don't|never|without)\b[^.]{0,30}\b(tell|telling|mention|mentioning|inform|informing|reveal|show|showing|ask|asking)\b[^.]{0,30}\b(user|person|people|human|them|anyone)\b` +
+				`|\b(secretly|silently|covertly)\b`,
+		),
 	},
 	{
 		"asks-for-secrets", "it speaks of secrets or of private files",
-		regexp.MustCompile(`(?i)\b(password|passphrase|private key|api[ _-]?key|access token|credentials?|\.ssh\b|id_rsa|\.env\b|session cookie|environment variables?)\b`),
+		regexp.MustCompile(
+			`(?i)\b(password|passphrase|private key|api[ _-]?key|access token|credentials?|\.ssh\b|id_rsa|\.env\b|session cookie|environment variables?)\b`,
+		),
 	},
 	{
 		"sends-elsewhere", "it names an address that something could be sent to",
-		regexp.MustCompile(`(?i)\bhttps?://[^\s"')]+|\b[a-z0-9._%+-]+@[a-z0-9.-]+\.[a-z]{2,}\b|\bforward (it|them|everything|a copy)\b|\bsend (it|them|everything|a copy|the (contents?|result|conversation))\b`),
+		regexp.MustCompile(
+			`(?i)\bhttps?://[^\s"')]+|\b[a-z0-9._%+-]+@[a-z0-9.-]+\.[a-z]{2,}\b|\bforward (it|them|everything|a copy)\b|\bsend (it|them|everything|a copy|the (contents?|result|conversation))\b`,
+		),
 	},
 	{"encoded-text", "it holds a long run of letters that may be encoded text", regexp.MustCompile(`[A-Za-z0-9+/=]{120,}`)},
 }
@@ -67,7 +75,10 @@ func Lint(t, before tools.Tool, others []string) (out []Suspicion) {
 	}
 	for _, text := range texts {
 		if at, what := invisible(text); at >= 0 {
-			out = append(out, Suspicion{"invisible-text", "it holds characters that people do not see (" + what + ")", excerpt(text, at, at+1)})
+			out = append(
+				out,
+				Suspicion{"invisible-text", "it holds characters that people do not see (" + what + ")", excerpt(text, at, at+1)},
+			)
 			break
 		}
 	}
@@ -75,7 +86,10 @@ func Lint(t, before tools.Tool, others []string) (out []Suspicion) {
 		out = append(out, Suspicion{"names-another-tool", "it speaks of another tool, " + other, ""})
 	}
 	if n := utf8.RuneCountInString(t.Summary().Description); n > longText || len(t.Raw) > longTool {
-		out = append(out, Suspicion{"overlong", fmt.Sprintf("its description has %d bytes, which every conversation pays for", len(t.Raw)), ""})
+		out = append(
+			out,
+			Suspicion{"overlong", fmt.Sprintf("its description has %d bytes, which every conversation pays for", len(t.Raw)), ""},
+		)
 	}
 	if claim := claimsLess(before, t); claim != "" {
 		out = append(out, Suspicion{"claims-less", claim, ""})

@@ -224,7 +224,8 @@ func (p ServerPatch) Reaches() bool {
 // Elsewhere reports whether what people gave for the server as it was would go to
 // something else now: another address, or another program.
 func Elsewhere(before, after team.Server) bool {
-	return before.URL != after.URL || before.Command != after.Command || before.Dir != after.Dir || !slices.Equal(before.Args, after.Args) ||
+	return before.URL != after.URL || before.Command != after.Command || before.Dir != after.Dir ||
+		!slices.Equal(before.Args, after.Args) ||
 		!slices.Equal(before.Env, after.Env)
 }
 

@@ -11,10 +11,14 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/report"
 )
 
+// addressJudge judges the way to the address: look-up, connection, TLS, first bytes.
+type addressJudge struct{ *judge }
+
 // address judges what is reached at an address, step by step on the way to it.
-func (j *judge) address() {
+func (j addressJudge) address() {
 	at, err := url.Parse(j.e.Target.URL)
 	switch {
 	case err != nil || at.Host == "":
@@ -23,8 +27,11 @@ func (j *judge) address() {
 	case at.Scheme != "http" && at.Scheme != "https":
 		right := *at
 		right.Scheme = "https"
-		j.add(diagnosis.WrongScheme, fmt.Sprintf("the address begins with %s://, and the protocol is spoken over http and https", at.Scheme),
-			j.update("--url "+quoted(right.String())))
+		j.add(
+			diagnosis.WrongScheme,
+			fmt.Sprintf("the address begins with %s://, and the protocol is spoken over http and https", at.Scheme),
+			j.update("--url "+report.Quoted(right.String())),
+		)
 		return
 	}
 	switch {
@@ -35,23 +42,27 @@ func (j *judge) address() {
 	case at.Scheme == "https" && j.e.TLS != nil && j.tls(at):
 	case j.first(at):
 	default:
-		j.http()
+		j.ofHTTP().http()
 	}
 }
 
-func (j *judge) lookup(at *url.URL) {
+func (j addressJudge) lookup(at *url.URL) {
 	s := j.e.Lookup
 	if s.Timeout {
-		j.add(diagnosis.NoSuchHost, fmt.Sprintf("the look-up of the name %s was not answered", at.Hostname()),
-			"check the name servers of the machine where Bouncer runs", fmt.Sprintf("no answer within %s", took(s.Took))).by(diagnosis.ServerOwner)
+		j.add(
+			diagnosis.NoSuchHost,
+			fmt.Sprintf("the look-up of the name %s was not answered", at.Hostname()),
+			"check the name servers of the machine where Bouncer runs",
+			fmt.Sprintf("no answer within %s", report.Took(s.Took)),
+		).by(diagnosis.ServerOwner)
 		return
 	}
 	j.add(diagnosis.NoSuchHost, fmt.Sprintf("the name %s does not resolve", at.Hostname()),
-		"check the spelling of the host: "+j.update("--url "+at.Scheme+"://HOST"+at.EscapedPath()), plain(s.Err)).
+		"check the spelling of the host: "+j.update("--url "+at.Scheme+"://HOST"+at.EscapedPath()), evidence.Plain(s.Err)).
 		follows("nothing could be connected to")
 }
 
-func (j *judge) connect(at *url.URL) {
+func (j addressJudge) connect(at *url.URL) {
 	s := j.e.Connect
 	where := at.Host
 	var facts []string
@@ -62,59 +73,63 @@ func (j *judge) connect(at *url.URL) {
 	case errors.Is(s.Err, syscall.ECONNREFUSED):
 		j.add(diagnosis.Refused, "nothing accepts connections at "+where,
 			"start the server, or correct the port: "+j.update("--url "+at.Scheme+"://"+at.Hostname()+":PORT"+at.EscapedPath()),
-			append(facts, fmt.Sprintf("the connection was refused after %s", took(s.Took)))...)
+			append(facts, fmt.Sprintf("the connection was refused after %s", report.Took(s.Took)))...)
 	case errors.Is(s.Err, syscall.EHOSTUNREACH), errors.Is(s.Err, syscall.ENETUNREACH):
 		j.add(diagnosis.Unreachable, "there is no route to "+where, "check the address, and the network between Bouncer and the server",
-			append(facts, plain(s.Err))...)
+			append(facts, evidence.Plain(s.Err))...)
 	default:
 		j.add(diagnosis.ConnectTimeout, "the connection to "+where+" is not answered",
 			"check the address and the port; something in between may drop the packets",
-			append(facts, fmt.Sprintf("no answer to the connection within %s", took(s.Took)))...)
+			append(facts, fmt.Sprintf("no answer to the connection within %s", report.Took(s.Took)))...)
 	}
 }
 
 // tls judges the handshake; true when it found something.
-func (j *judge) tls(at *url.URL) bool {
+func (j addressJudge) tls(at *url.URL) bool {
 	h := j.e.TLS
 	var facts []string
 	if len(h.Chain) > 0 {
 		c := h.Chain[0]
 		facts = append(facts, fmt.Sprintf("the server presents a certificate for %s, issued by %s, valid from %s to %s",
-			names(c), c.Issuer, date(c.NotBefore), date(c.NotAfter)))
+			names(c), c.Issuer, report.Date(c.NotBefore), report.Date(c.NotAfter)))
 	}
 	if len(h.First) > 0 {
 		facts = append(facts, "the first bytes that came: "+evidence.Quoted(h.First))
 	}
 	if h.Err != nil {
-		facts = append(facts, "the handshake ended with: "+plain(h.Err))
+		facts = append(facts, "the handshake ended with: "+evidence.Plain(h.Err))
 	}
 	switch {
 	case bytes.HasPrefix(h.First, []byte("HTTP/")):
 		plain := *at
 		plain.Scheme = "http"
 		f := j.add(diagnosis.TLSOnPlain, "the port speaks plain HTTP, and the address says https",
-			j.update("--url "+quoted(plain.String()))+", if unprotected transport is meant", facts...)
+			j.update("--url "+report.Quoted(plain.String()))+", if unprotected transport is meant", facts...)
 		if x := j.e.Find(evidence.OtherScheme); x != nil && x.Opened {
-			f.Evidence = append(f.Evidence, exchanged(x))
+			f.Evidence = append(f.Evidence, x.Told())
 			f.fix("url", plain.String(), "reaches the server over plain HTTP")
 		}
 	case len(h.First) > 0 && h.First[0] != 0x15:
 		j.otherProtocol(h.First, facts)
 	case h.Alert == alertCertificateRequired, h.Asked && !h.Given && h.Failed():
 		j.add(diagnosis.ClientCertNeeded, "the server wants a client certificate, and none is given",
-			j.update("--client-cert FILE --client-key SECRET"), append(facts, alertText(h.Alert))...)
+			j.update("--client-cert FILE --client-key SECRET"), append(facts, h.AlertText())...)
 	case h.Asked && h.Given && h.Failed():
-		j.add(diagnosis.ClientCertRefused, "the server refuses the client certificate", "have a certificate issued that the server accepts: "+
-			j.update("--client-cert FILE --client-key SECRET"), append(facts, alertText(h.Alert))...)
+		j.add(
+			diagnosis.ClientCertRefused,
+			"the server refuses the client certificate",
+			"have a certificate issued that the server accepts: "+
+				j.update("--client-cert FILE --client-key SECRET"),
+			append(facts, h.AlertText())...)
 	case h.Alert == alertProtocolVersion:
 		j.add(diagnosis.NoTLSVersion, "the server speaks no version of TLS that is still safe",
-			"have TLS 1.2 or newer switched on where the server's TLS ends", append(facts, alertText(h.Alert))...)
+			"have TLS 1.2 or newer switched on where the server's TLS ends", append(facts, h.AlertText())...)
 	case h.Failed() && len(h.Chain) == 0:
 		j.add(
 			diagnosis.HandshakeFails,
-			"TLS cannot be opened: "+alertOr(h),
+			"TLS cannot be opened: "+h.Ending(),
 			"look at what ends TLS before the server",
-			append(facts, alertText(h.Alert))...)
+			append(facts, h.AlertText())...)
 	case h.Verify != nil:
 		j.verify(at, facts)
 	default:
@@ -131,7 +146,7 @@ func names(c evidence.Certificate) string {
 }
 
 // verify says why a chain is not trusted.
-func (j *judge) verify(at *url.URL, facts []string) {
+func (j addressJudge) verify(at *url.URL, facts []string) {
 	h := j.e.TLS
 	leaf := h.Chain[0]
 	var host x509.HostnameError
@@ -147,15 +162,18 @@ func (j *judge) verify(at *url.URL, facts []string) {
 			}
 		}
 		if j.e.At.Before(late.NotBefore) {
-			j.add(diagnosis.CertNotYet, fmt.Sprintf("the certificate for %s is valid only from %s on", names(late), date(late.NotBefore)),
-				"check the clock of the machine where Bouncer runs, and of the one that issued it", append(facts, "it is now "+date(j.e.At))...)
+			j.add(
+				diagnosis.CertNotYet,
+				fmt.Sprintf("the certificate for %s is valid only from %s on", names(late), report.Date(late.NotBefore)),
+				"check the clock of the machine where Bouncer runs, and of the one that issued it",
+				append(facts, "it is now "+report.Date(j.e.At))...)
 			return
 		}
-		j.add(diagnosis.CertExpired, fmt.Sprintf("the certificate for %s expired on %s", names(late), date(late.NotAfter)),
-			"renew it where the server's TLS ends", append(facts, "it is now "+date(j.e.At))...)
+		j.add(diagnosis.CertExpired, fmt.Sprintf("the certificate for %s expired on %s", names(late), report.Date(late.NotAfter)),
+			"renew it where the server's TLS ends", append(facts, "it is now "+report.Date(j.e.At))...)
 	case errors.As(h.Verify, &host):
 		f := j.add(diagnosis.CertOtherName, fmt.Sprintf("the certificate is for %s, and the address says %s", names(leaf), at.Hostname()),
-			"use a name that it is for: "+j.update("--url "+quoted(withHost(at, leaf))), facts...)
+			"use a name that it is for: "+j.update("--url "+report.Quoted(withHost(at, leaf))), facts...)
 		if at.Hostname() == "" {
 			f.by(diagnosis.ServerOwner)
 		}
@@ -170,7 +188,7 @@ func (j *judge) verify(at *url.URL, facts []string) {
 		j.add(diagnosis.CertUntrusted, fmt.Sprintf("the certificate is issued by %s, which is not trusted here", leaf.Issuer),
 			"give the authority's certificate: "+j.update("--ca FILE"), append(facts, missing)...)
 	default:
-		j.add(diagnosis.CertUntrusted, "the certificate cannot be verified: "+plain(h.Verify), j.update("--ca FILE"), facts...)
+		j.add(diagnosis.CertUntrusted, "the certificate cannot be verified: "+evidence.Plain(h.Verify), j.update("--ca FILE"), facts...)
 	}
 }
 
@@ -186,12 +204,17 @@ func withHost(at *url.URL, c evidence.Certificate) string {
 }
 
 // first judges what came before there was HTTP; true when it found something.
-func (j *judge) first(at *url.URL) bool {
+func (j addressJudge) first(at *url.URL) bool {
 	if at.Scheme == "http" && j.e.TLS != nil && (len(j.e.TLS.Chain) > 0 || j.e.TLS.Alert != 0 || j.e.TLS.Asked) {
 		secure := *at
 		secure.Scheme = "https"
-		f := j.add(diagnosis.PlainOnTLS, "the port speaks TLS, and the address says http", j.update("--url "+quoted(secure.String())),
-			exchanged(j.e.Find(evidence.Initialize)), "the same port answers a TLS handshake")
+		f := j.add(
+			diagnosis.PlainOnTLS,
+			"the port speaks TLS, and the address says http",
+			j.update("--url "+report.Quoted(secure.String())),
+			j.e.Find(evidence.Initialize).Told(),
+			"the same port answers a TLS handshake",
+		)
 		if j.e.TLS.Verify == nil && len(j.e.TLS.Chain) > 0 {
 			f.fix("url", secure.String(), "reaches the server over TLS")
 		}
@@ -220,7 +243,7 @@ var otherProtocols = []struct{ prefix, name string }{
 	{"{", "messages by lines, without HTTP"},
 }
 
-func (j *judge) otherProtocol(first []byte, facts []string) {
+func (j addressJudge) otherProtocol(first []byte, facts []string) {
 	name := "something else than HTTP"
 	for _, p := range otherProtocols {
 		if bytes.HasPrefix(first, []byte(p.prefix)) {
@@ -243,26 +266,3 @@ const (
 	alertProtocolVersion     = 70
 	alertCertificateRequired = 116
 )
-
-var alerts = map[int]string{
-	40: "handshake failure", 42: "bad certificate", 43: "unsupported certificate", 44: "certificate revoked", 45: "certificate expired",
-	46: "certificate unknown", 48: "unknown authority", 49: "access denied", 70: "protocol version", 71: "insufficient security",
-	80: "internal error", 112: "unrecognized name", 116: "certificate required",
-}
-
-func alertText(alert int) string {
-	if alert == 0 {
-		return ""
-	}
-	return fmt.Sprintf("the server ended the handshake with the alert %d (%s)", alert, alerts[alert])
-}
-
-func alertOr(h *evidence.Handshake) string {
-	switch {
-	case h.Alert != 0:
-		return "the server ends the handshake with the alert " + alerts[h.Alert]
-	case h.Timeout:
-		return "the server does not go on with the handshake"
-	}
-	return "the connection is closed during the handshake"
-}

@@ -10,7 +10,11 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/refusal"
+	"bouncer/internal/core/report"
 )
+
+// authJudge judges credentials: those that are lacking, refused, malformed, or not enough.
+type authJudge struct{ *judge }
 
 // tolerance is by how much clocks may differ before it matters.
 const tolerance = 60 * time.Second
@@ -19,16 +23,20 @@ const tolerance = 60 * time.Second
 const httpDate = "Mon, 02 Jan 2006 15:04:05 GMT"
 
 // sent are the credentials that went along.
-func (j *judge) sent() []evidence.Credential {
+func (j authJudge) sent() []evidence.Credential {
 	return slices.DeleteFunc(slices.Clone(j.e.Credentials), func(c evidence.Credential) bool { return c.Variable != "" })
 }
 
 // lineBreak judges a credential that no header can hold; true when there is one.
-func (j *judge) lineBreak() bool {
+func (j authJudge) lineBreak() bool {
 	for _, c := range j.sent() {
 		if c.Stray == evidence.LineBreak && c.Header != "" {
-			j.add(diagnosis.StrayCharacters, "there is a line break in the credential, which no header can hold", "store it without: "+j.rotate(),
-				"the value for "+c.Header+" holds a line break")
+			j.add(
+				diagnosis.StrayCharacters,
+				"there is a line break in the credential, which no header can hold",
+				"store it without: "+j.rotate(),
+				"the value for "+c.Header+" holds a line break",
+			)
 			return true
 		}
 	}
@@ -36,18 +44,18 @@ func (j *judge) lineBreak() bool {
 }
 
 // refused judges an answer that turns the credential, or its absence, away.
-func (j *judge) refused(x *evidence.Exchange, r refusal.Refusal) {
+func (j authJudge) refused(x *evidence.Exchange, r refusal.Refusal) {
 	switch {
 	case x.Status == 402:
 		j.add(
 			diagnosis.Quota,
 			"the server wants to be paid first (402)"+said(x),
 			"look at the plan that the credential belongs to",
-			exchanged(x),
+			x.Told(),
 		)
 	case r.Host && x.Status != 401, x.Status == 421: // misdirected, by the status alone (RFC 9110, section 15.5.20)
-		j.hostRefused(x)
-	case j.oauth(x):
+		j.ofHTTP().hostRefused(x)
+	case j.ofOAuth().oauth(x):
 	case len(j.sent()) == 0:
 		j.none(x, r)
 	case j.proven(x):
@@ -57,14 +65,14 @@ func (j *judge) refused(x *evidence.Exchange, r refusal.Refusal) {
 	case x.Status == 403:
 		j.forbidden(x, r)
 	default:
-		facts := []string{exchanged(x), j.withoutIt(x)}
+		facts := []string{x.Told(), j.withoutIt(x)}
 		j.add(diagnosis.TokenRejected, "the server does not accept the credential ("+fmt.Sprint(x.Status)+")"+said(x),
 			"get a new one, and store it: "+j.rotate(), facts...)
 	}
 }
 
 // withoutIt says whether the answer is another one without the credential.
-func (j *judge) withoutIt(x *evidence.Exchange) string {
+func (j authJudge) withoutIt(x *evidence.Exchange) string {
 	w := j.e.Find(evidence.WithoutCredential)
 	if w == nil || w.Status == 0 {
 		return ""
@@ -72,12 +80,12 @@ func (j *judge) withoutIt(x *evidence.Exchange) string {
 	if w.Status == x.Status && w.Body == x.Body {
 		return "without the credential the server answers the same"
 	}
-	return exchanged(w)
+	return w.Told()
 }
 
 // none judges a server that gets no credential and wants one.
-func (j *judge) none(x *evidence.Exchange, r refusal.Refusal) {
-	facts := []string{exchanged(x)}
+func (j authJudge) none(x *evidence.Exchange, r refusal.Refusal) {
+	facts := []string{x.Told()}
 	scheme, _, _ := strings.Cut(strings.TrimSpace(r.Headers), " ")
 	header := diagnosis.WantsHeader(diagnosis.Evidence{Challenge: r.Headers, Body: x.Body})
 	if header == "" && r.Missing != "" && r.Missing != "Authorization" {
@@ -122,14 +130,14 @@ func (j *judge) none(x *evidence.Exchange, r refusal.Refusal) {
 }
 
 // registers reports whether a client can be had without somebody who registers it.
-func (j *judge) registers() bool {
+func (j authJudge) registers() bool {
 	return slices.ContainsFunc(j.e.OAuth, func(s evidence.OAuthStep) bool {
 		return s.What == evidence.AuthorityStep && (s.Register != "" || s.Documents)
 	})
 }
 
 // discovered is the authorization server that was found; "" for none.
-func (j *judge) discovered() string {
+func (j authJudge) discovered() string {
 	for _, s := range j.e.OAuth {
 		if s.What == evidence.AuthorityStep && s.Err == nil && s.Status == 200 && s.Authorize+s.Token != "" {
 			return s.Issuer
@@ -140,16 +148,16 @@ func (j *judge) discovered() string {
 
 // proven names what a further probe has proven: the same credential in another form, or
 // cleaned, is accepted.
-func (j *judge) proven(x *evidence.Exchange) bool {
-	if clean := j.opened(evidence.Cleaned); clean != nil {
+func (j authJudge) proven(x *evidence.Exchange) bool {
+	if clean := j.ofHTTP().opened(evidence.Cleaned); clean != nil {
 		j.unclean(x, clean)
 		return true
 	}
-	other := j.opened(evidence.OtherHeader)
+	other := j.ofHTTP().opened(evidence.OtherHeader)
 	if other == nil {
 		return false
 	}
-	facts := []string{exchanged(x), exchanged(other)}
+	facts := []string{x.Told(), other.Told()}
 	was := j.sent()[0]
 	switch f := other.Form; {
 	case !strings.EqualFold(f.Header, was.Header) && !strings.EqualFold(f.Header, "Authorization"):
@@ -174,7 +182,8 @@ func (j *judge) proven(x *evidence.Exchange) bool {
 			fix("secretHeader", "", "sends the credential as a bearer token")
 	case f.Scheme == "":
 		j.add(diagnosis.SchemeOther, fmt.Sprintf("the server wants the credential in Authorization without the word %s before it", was.Scheme),
-			j.update("--secret-header Authorization"), facts...).fix("secretHeader", "Authorization", "sends the credential as it is")
+			j.update("--secret-header Authorization"), facts...).
+			fix("secretHeader", "Authorization", "sends the credential as it is")
 	default:
 		j.add(diagnosis.SchemeOther, fmt.Sprintf("the server wants the word %s before the credential, and gets %s", f.Scheme, was.Scheme),
 			j.update("--also 'header:Authorization "+f.Scheme+"=SECRET'"), facts...)
@@ -183,8 +192,8 @@ func (j *judge) proven(x *evidence.Exchange) bool {
 }
 
 // unclean judges a credential that works once it is cleaned.
-func (j *judge) unclean(x, clean *evidence.Exchange) {
-	facts := []string{exchanged(x), exchanged(clean)}
+func (j authJudge) unclean(x, clean *evidence.Exchange) {
+	facts := []string{x.Told(), clean.Told()}
 	was := j.sent()[0]
 	for _, c := range j.sent() {
 		if c.Doubled != "" || c.Stray != "" {
@@ -208,9 +217,9 @@ func (j *judge) unclean(x, clean *evidence.Exchange) {
 }
 
 // form names what is wrong with the credential itself, whatever the server says.
-func (j *judge) form(x *evidence.Exchange, r refusal.Refusal) bool {
+func (j authJudge) form(x *evidence.Exchange, r refusal.Refusal) bool {
 	for _, c := range j.sent() {
-		facts := []string{exchanged(x)}
+		facts := []string{x.Told()}
 		cleaned := j.e.Find(evidence.Cleaned) // it was tried, and did not help
 		switch {
 		case c.Placeholder != "":
@@ -248,8 +257,8 @@ func (j *judge) form(x *evidence.Exchange, r refusal.Refusal) bool {
 }
 
 // words names what the server says itself.
-func (j *judge) words(x *evidence.Exchange, r refusal.Refusal) bool {
-	facts := []string{exchanged(x)}
+func (j authJudge) words(x *evidence.Exchange, r refusal.Refusal) bool {
+	facts := []string{x.Told()}
 	was := j.sent()[0]
 	store := "get a new one, and store it: " + j.rotate()
 	switch {
@@ -294,7 +303,7 @@ func (j *judge) words(x *evidence.Exchange, r refusal.Refusal) bool {
 }
 
 // stripped reports whether the server says that it misses the very header that was sent.
-func (j *judge) stripped(x *evidence.Exchange, r refusal.Refusal) bool {
+func (j authJudge) stripped(x *evidence.Exchange, r refusal.Refusal) bool {
 	was := j.sent()[0]
 	if !strings.EqualFold(r.Missing, was.Header) || strings.Contains(r.Text, "invalid") || strings.Contains(r.Text, " or ") || r.Scheme {
 		return false
@@ -311,17 +320,17 @@ func prefixed(c evidence.Credential) string {
 }
 
 // ended says when a token ended, by what it says itself.
-func (j *judge) ended() string {
+func (j authJudge) ended() string {
 	for _, c := range j.sent() {
 		if c.Claims != nil && !c.Claims.Expires.IsZero() && j.e.At.After(c.Claims.Expires) {
-			return fmt.Sprintf(" on %s, by what it says itself", date(c.Claims.Expires))
+			return fmt.Sprintf(" on %s, by what it says itself", report.Date(c.Claims.Expires))
 		}
 	}
 	return ""
 }
 
 // serverNow is what the clock of the answer says, and by how much ours differs.
-func (j *judge) serverNow(x *evidence.Exchange) (now time.Time, off time.Duration) {
+func (j authJudge) serverNow(x *evidence.Exchange) (now time.Time, off time.Duration) {
 	at, err := time.Parse(httpDate, x.Header["Date"])
 	if err != nil {
 		return j.e.At, 0
@@ -330,7 +339,7 @@ func (j *judge) serverNow(x *evidence.Exchange) (now time.Time, off time.Duratio
 }
 
 // skewed reports whether clocks differ so that a good token looks ended.
-func (j *judge) skewed(x *evidence.Exchange) bool {
+func (j authJudge) skewed(x *evidence.Exchange) bool {
 	now, off := j.serverNow(x)
 	if off.Abs() < tolerance {
 		return false
@@ -343,13 +352,13 @@ func (j *judge) skewed(x *evidence.Exchange) bool {
 	return off > tolerance // it counts time that has not come yet
 }
 
-func (j *judge) clock(x *evidence.Exchange, facts []string) {
+func (j authJudge) clock(x *evidence.Exchange, facts []string) {
 	now, off := j.serverNow(x)
 	title := "clocks differ: the server finds the token not valid yet" + said(x)
 	if off.Abs() >= tolerance {
 		title = fmt.Sprintf("clocks differ: the server's is %s off Bouncer's", off.Round(time.Second))
 	}
-	facts = append(facts, "it is "+date(j.e.At)+" here, and "+date(now)+" by the server's answer")
+	facts = append(facts, "it is "+report.Date(j.e.At)+" here, and "+report.Date(now)+" by the server's answer")
 	for _, c := range j.sent() {
 		if c.Claims == nil {
 			continue
@@ -357,7 +366,7 @@ func (j *judge) clock(x *evidence.Exchange, facts []string) {
 		for name, at := range map[string]time.Time{"issued": c.Claims.Issued, "valid from": c.Claims.NotBefore,
 			"valid until": c.Claims.Expires} {
 			if !at.IsZero() {
-				facts = append(facts, "by what the token says it is "+name+" "+date(at))
+				facts = append(facts, "by what the token says it is "+name+" "+report.Date(at))
 			}
 		}
 	}
@@ -365,7 +374,7 @@ func (j *judge) clock(x *evidence.Exchange, facts []string) {
 	j.add(diagnosis.ClockSkew, title, "set the clocks of both machines by a time server", facts...)
 }
 
-func (j *judge) audience(facts []string) {
+func (j authJudge) audience(facts []string) {
 	told := ""
 	for _, c := range j.sent() {
 		if c.Claims != nil && len(c.Claims.Audience) > 0 {
@@ -387,7 +396,7 @@ func shortAddress(raw string) string {
 	return shortURL(at)
 }
 
-func (j *judge) scope(r refusal.Refusal, facts []string) {
+func (j authJudge) scope(r refusal.Refusal, facts []string) {
 	has := ""
 	for _, c := range j.sent() {
 		if c.Claims != nil && len(c.Claims.Scopes) > 0 {
@@ -400,14 +409,14 @@ func (j *judge) scope(r refusal.Refusal, facts []string) {
 		title = "the token lacks the scope " + r.Scopes + has
 		remedy = "get one with the scope " + r.Scopes + ", and store it: " + j.rotate()
 		if j.e.Target.SignIn {
-			remedy = j.update("--scope "+quoted(r.Scopes)) + ", and sign in again: " + j.signIn()
+			remedy = j.update("--scope "+report.Quoted(r.Scopes)) + ", and sign in again: " + j.signIn()
 		}
 	}
 	j.add(diagnosis.ScopeMissing, title, remedy, facts...)
 }
 
 // claims names what the token says of itself and the server does not say.
-func (j *judge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
+func (j authJudge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
 	now, _ := j.serverNow(x)
 	for _, c := range j.sent() {
 		if c.Environment != "" && j.otherEnvironment(c.Environment) {
@@ -415,7 +424,7 @@ func (j *judge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
 				diagnosis.OtherEnvironment,
 				"the credential is for another environment"+prefixed(c),
 				"store the one of this environment: "+j.rotate(),
-				exchanged(x),
+				x.Told(),
 			)
 			return true
 		}
@@ -427,11 +436,11 @@ func (j *judge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
 		case !t.NotBefore.IsZero() && now.Add(tolerance).Before(t.NotBefore),
 			!t.Issued.IsZero() && now.Add(tolerance).Before(t.Issued),
 			j.skewed(x):
-			j.clock(x, []string{exchanged(x)})
+			j.clock(x, []string{x.Told()})
 		case !t.Expires.IsZero() && j.e.At.After(t.Expires):
-			j.add(diagnosis.TokenExpired, "the credential has ended"+j.ended(), "get a new one, and store it: "+j.rotate(), exchanged(x))
+			j.add(diagnosis.TokenExpired, "the credential has ended"+j.ended(), "get a new one, and store it: "+j.rotate(), x.Told())
 		case x.Status == 401 && len(t.Audience) > 0 && j.elsewhereAudience(t.Audience):
-			j.audience([]string{exchanged(x)})
+			j.audience([]string{x.Told()})
 		default:
 			continue
 		}
@@ -442,7 +451,7 @@ func (j *judge) claims(x *evidence.Exchange, r refusal.Refusal) bool {
 
 // otherEnvironment reports whether the address says that it is another environment than
 // a key's prefix does.
-func (j *judge) otherEnvironment(of string) bool {
+func (j authJudge) otherEnvironment(of string) bool {
 	at, err := url.Parse(j.e.Target.URL)
 	if err != nil {
 		return false
@@ -454,7 +463,7 @@ func (j *judge) otherEnvironment(of string) bool {
 }
 
 // elsewhereAudience reports whether every audience is an address of another host.
-func (j *judge) elsewhereAudience(list []string) bool {
+func (j authJudge) elsewhereAudience(list []string) bool {
 	at, err := url.Parse(j.e.Target.URL)
 	if err != nil {
 		return false
@@ -468,8 +477,8 @@ func (j *judge) elsewhereAudience(list []string) bool {
 	return true
 }
 
-func (j *judge) forbidden(x *evidence.Exchange, r refusal.Refusal) {
-	facts := []string{exchanged(x), j.withoutIt(x)}
+func (j authJudge) forbidden(x *evidence.Exchange, r refusal.Refusal) {
+	facts := []string{x.Told(), j.withoutIt(x)}
 	if r.Address {
 		j.add(
 			diagnosis.NotAllowed,

@@ -13,13 +13,17 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/refusal"
+	"bouncer/internal/core/report"
 )
 
+// httpJudge judges what HTTP answered, apart from credentials.
+type httpJudge struct{ *judge }
+
 // http judges the answer to the first message over HTTP.
-func (j *judge) http() {
+func (j httpJudge) http() {
 	x := j.e.Find(evidence.Initialize)
 	switch {
-	case j.lineBreak():
+	case j.ofAuth().lineBreak():
 		return
 	case j.legacy():
 		return
@@ -37,7 +41,7 @@ func (j *judge) http() {
 
 // legacy judges a target that is registered as an event stream; true when it found
 // something, or the stream works.
-func (j *judge) legacy() bool {
+func (j httpJudge) legacy() bool {
 	if j.e.Target.Transport != "sse" {
 		return false
 	}
@@ -53,7 +57,7 @@ func (j *judge) legacy() bool {
 	}
 	if here := j.opened(evidence.Initialize); here != nil {
 		j.add(diagnosis.StreamableHere, "the address speaks streamable HTTP, and is registered as an event stream",
-			j.update("--transport streamable-http"), exchanged(x), exchanged(here)).
+			j.update("--transport streamable-http"), x.Told(), here.Told()).
 			fix("transport", "streamable-http", "speaks streamable HTTP with the server")
 		return true
 	}
@@ -69,12 +73,12 @@ func (j *judge) legacy() bool {
 			diagnosis.NoLegacy,
 			"the address opens no event stream",
 			"check the path; such addresses often end in /sse: "+j.update("--url URL"),
-			exchanged(x),
+			x.Told(),
 		)
 	case x.Status == 200 && x.Endpoint == "":
 		j.add(diagnosis.NoLegacy, "the event stream does not say where messages go",
 			"tell whoever runs the server; its first event must be named endpoint",
-			exchanged(x)).
+			x.Told()).
 			by(diagnosis.ServerOwner)
 	default:
 		j.status(x)
@@ -83,9 +87,9 @@ func (j *judge) legacy() bool {
 }
 
 // endpoint judges an event stream of 2024 whose messages go wrong.
-func (j *judge) endpoint(x *evidence.Exchange) {
+func (j httpJudge) endpoint(x *evidence.Exchange) {
 	posted := j.e.Find(evidence.Posted)
-	facts := []string{exchanged(x), "its event endpoint says: " + x.Endpoint, exchanged(posted)}
+	facts := []string{x.Told(), "its event endpoint says: " + x.Endpoint, posted.Told()}
 	to, err := url.Parse(x.Endpoint)
 	at, _ := url.Parse(x.URL)
 	switch {
@@ -124,7 +128,7 @@ func (j *judge) endpoint(x *evidence.Exchange) {
 	}
 }
 
-func (j *judge) opened(p evidence.Purpose) *evidence.Exchange {
+func (j httpJudge) opened(p evidence.Purpose) *evidence.Exchange {
 	for _, x := range j.e.Each(p) {
 		if x.Opened {
 			return x
@@ -134,16 +138,19 @@ func (j *judge) opened(p evidence.Purpose) *evidence.Exchange {
 }
 
 // noAnswer judges a connection on which no HTTP answer came.
-func (j *judge) noAnswer(x *evidence.Exchange) {
+func (j httpJudge) noAnswer(x *evidence.Exchange) {
 	get, again := j.e.Find(evidence.PlainGet), j.e.Find(evidence.Again)
-	facts := []string{exchanged(x), exchanged(get), exchanged(again)}
+	facts := []string{x.Told(), get.Told(), again.Told()}
 	switch {
 	case x.Timeout && get.Answered():
 		j.add(diagnosis.NeverAnswers, "the server answers a plain GET, but never the first message of the protocol",
 			"look into the server's log; what answers may not be the MCP endpoint", facts...)
 	case x.Timeout:
-		j.add(diagnosis.NeverAnswers, fmt.Sprintf("the server takes the connection, and answers nothing within %s", took(j.e.Target.Patience)),
-			"look whether the server is alive; it may wait for something that stands behind it", facts...)
+		j.add(
+			diagnosis.NeverAnswers,
+			fmt.Sprintf("the server takes the connection, and answers nothing within %s", report.Took(j.e.Target.Patience)),
+			"look whether the server is alive; it may wait for something that stands behind it",
+			facts...)
 	case errors.Is(x.Err, syscall.ECONNRESET), strings.Contains(x.Err.Error(), "EOF"):
 		j.add(
 			diagnosis.StreamCut,
@@ -151,7 +158,11 @@ func (j *judge) noAnswer(x *evidence.Exchange) {
 			"look into the server's log; it may crash on the request",
 			facts...)
 	case strings.Contains(x.Err.Error(), "malformed HTTP"):
-		j.add(diagnosis.OtherProtocol, "the port answers with something that is no HTTP", "correct the port: "+j.update("--url URL"), facts...)
+		j.add(
+			diagnosis.OtherProtocol,
+			"the port answers with something that is no HTTP",
+			"correct the port: "+j.update("--url URL"),
+			facts...)
 	default:
 		j.add(
 			diagnosis.StreamCut,
@@ -163,8 +174,8 @@ func (j *judge) noAnswer(x *evidence.Exchange) {
 
 // wrongEnvelope judges answers whose form is wrong whatever their status; true when it
 // found something.
-func (j *judge) wrongEnvelope(x *evidence.Exchange) bool {
-	facts := []string{exchanged(x)}
+func (j httpJudge) wrongEnvelope(x *evidence.Exchange) bool {
+	facts := []string{x.Told()}
 	switch x.Reply.Shape {
 	case evidence.Marked, evidence.Wide, evidence.NoUTF8, evidence.Compressed:
 		why := string(x.Reply.Shape)
@@ -183,14 +194,14 @@ func (j *judge) wrongEnvelope(x *evidence.Exchange) bool {
 			diagnosis.EncodingBroken,
 			"the answer says that it is compressed, and is not",
 			"have the header Content-Encoding corrected, often in a proxy",
-			append(facts, plain(x.BodyErr))...)
+			append(facts, evidence.Plain(x.BodyErr))...)
 		return true
 	}
 	return false
 }
 
 // status judges an answer by its status, and by what the other probes showed.
-func (j *judge) status(x *evidence.Exchange) {
+func (j httpJudge) status(x *evidence.Exchange) {
 	r := refusal.Read(x)
 	switch s := x.Status; {
 	case s == 401,
@@ -200,7 +211,7 @@ func (j *judge) status(x *evidence.Exchange) {
 		s == 421,
 		(s == 400 || s == 422) && r.OfCredential(),
 		s == 200 && r.OfCredential() && x.Reply.Error != nil:
-		j.refused(x, r)
+		j.ofAuth().refused(x, r)
 	case s >= 300 && s < 400:
 		j.redirected(x)
 	case s == 429:
@@ -209,13 +220,13 @@ func (j *judge) status(x *evidence.Exchange) {
 		j.path(x, r)
 	case s == 406:
 		j.add(diagnosis.NotAcceptable, "the server cannot answer in a form that the protocol has (406)",
-			"have the server answer application/json or text/event-stream", exchanged(x))
+			"have the server answer application/json or text/event-stream", x.Told())
 	case s == 415:
 		j.add(diagnosis.MediaRefused, "the server refuses a request in JSON (415)",
-			"have application/json taken, often in what stands before the server", exchanged(x))
+			"have application/json taken, often in what stands before the server", x.Told())
 	case s == 413 || s == 414 || s == 431:
 		j.add(diagnosis.RequestTooLarge, fmt.Sprintf("the server refuses a request of this size (%d)", s),
-			"have the limit raised in what stands before the server; the first message has under 1 KiB", exchanged(x))
+			"have the limit raised in what stands before the server; the first message has under 1 KiB", x.Told())
 	case s == 502 || s == 503 || s == 504 || s >= 520 && s <= 530:
 		j.gateway(x)
 	case s >= 500:
@@ -225,7 +236,7 @@ func (j *judge) status(x *evidence.Exchange) {
 			diagnosis.OtherStatus,
 			fmt.Sprintf("the server answered with status %d%s", s, said(x)),
 			"check that the address is that of an MCP endpoint",
-			exchanged(x),
+			x.Told(),
 		)
 	default:
 		j.content(x)
@@ -241,9 +252,9 @@ func said(x *evidence.Exchange) string {
 }
 
 // elsewhere says that the server is found at another path.
-func (j *judge) elsewhere(x, there *evidence.Exchange) {
+func (j httpJudge) elsewhere(x, there *evidence.Exchange) {
 	f := j.add(diagnosis.WrongPath, fmt.Sprintf("nothing is served at this path (%d); the server answers at %s", x.Status, there.URL),
-		j.update("--url "+quoted(there.URL)), exchanged(x), exchanged(there))
+		j.update("--url "+report.Quoted(there.URL)), x.Told(), there.Told())
 	if asksStream(x) || j.e.Target.Transport == "sse" {
 		f.Cause, f.Title = diagnosis.StreamableThere, "the server speaks streamable HTTP at "+there.URL+", and not at this path"
 	}
@@ -258,7 +269,7 @@ func asksStream(x *evidence.Exchange) bool {
 }
 
 // path judges an address at which the protocol is not served.
-func (j *judge) path(x *evidence.Exchange, r refusal.Refusal) {
+func (j httpJudge) path(x *evidence.Exchange, r refusal.Refusal) {
 	old := j.e.Find(evidence.Legacy)
 	there := j.opened(evidence.OtherPath)
 	switch {
@@ -266,12 +277,12 @@ func (j *judge) path(x *evidence.Exchange, r refusal.Refusal) {
 		j.hostRefused(x)
 	case there != nil && there.Endpoint == "" && old != nil && old.Endpoint != "":
 		j.add(diagnosis.StreamableThere, "this path speaks the transport of 2024, and "+there.URL+" streamable HTTP",
-			j.update("--url "+quoted(there.URL)),
-			exchanged(x), exchanged(old), exchanged(there)).
+			j.update("--url "+report.Quoted(there.URL)),
+			x.Told(), old.Told(), there.Told()).
 			fix("url", there.URL, "reaches the server at that path")
 	case old != nil && old.Opened, old != nil && old.Endpoint != "" && !j.e.Target.Detect:
 		j.add(diagnosis.LegacyOnly, "the address speaks only the event-stream transport of 2024-11-05", j.update("--transport sse"),
-			exchanged(x), exchanged(old)).
+			x.Told(), old.Told()).
 			fix("transport", "sse", "speaks the older transport with the server")
 	case old != nil && old.Endpoint != "":
 		j.endpoint(old)
@@ -283,7 +294,7 @@ func (j *judge) path(x *evidence.Exchange, r refusal.Refusal) {
 			allow = "it allows " + a
 		}
 		j.add(diagnosis.MethodRefused, "the address refuses POST (405), so it is no endpoint of streamable HTTP",
-			"check the path: "+j.update("--url URL"), exchanged(x), allow, exchanged(old))
+			"check the path: "+j.update("--url URL"), x.Told(), allow, old.Told())
 	case x.Status == 404 || x.Status == 410:
 		j.add(diagnosis.WrongPath, fmt.Sprintf("nothing is served at this path (%d), nor at the usual others", x.Status),
 			"ask for the address of the MCP endpoint: "+j.update("--url URL"), j.tried(x)...)
@@ -296,8 +307,8 @@ func (j *judge) path(x *evidence.Exchange, r refusal.Refusal) {
 }
 
 // tried are the exchanges at other paths, beside the one that failed.
-func (j *judge) tried(x *evidence.Exchange) []string {
-	facts := []string{exchanged(x)}
+func (j httpJudge) tried(x *evidence.Exchange) []string {
+	facts := []string{x.Told()}
 	var others []string
 	for _, o := range j.e.Each(evidence.OtherPath) {
 		if at, err := url.Parse(o.URL); err == nil && o.Status != 0 {
@@ -314,21 +325,21 @@ var loginWords = regexp.MustCompile(
 	`(?i)(log[-_]?in|sign[-_]?in|sign[-_]?on|/sso|/auth|oauth|saml|openid|idp\.|/session/new|accounts?\.)`,
 )
 
-func (j *judge) redirected(x *evidence.Exchange) {
+func (j httpJudge) redirected(x *evidence.Exchange) {
 	from, _ := url.Parse(x.URL)
 	location := x.Header["Location"]
 	to, err := from.Parse(location)
 	if err != nil || location == "" {
 		j.add(diagnosis.Redirected, fmt.Sprintf("the address redirects without saying where to (%d)", x.Status),
-			"tell whoever runs the server", exchanged(x)).
+			"tell whoever runs the server", x.Told()).
 			by(diagnosis.ServerOwner)
 		return
 	}
-	facts := []string{exchanged(x), "it redirects to " + shortURL(to)}
+	facts := []string{x.Told(), "it redirects to " + shortURL(to)}
 	sameHost := to.Hostname() == from.Hostname()
 	switch {
 	case sameHost && from.Scheme == "http" && to.Scheme == "https" && !loginWords.MatchString(to.Path):
-		j.add(diagnosis.WrongScheme, "the server wants https, and the address says http", j.update("--url "+quoted(shortURL(to))), facts...).
+		j.add(diagnosis.WrongScheme, "the server wants https, and the address says http", j.update("--url "+report.Quoted(shortURL(to))), facts...).
 			fix("url", shortURL(to), "reaches the server over TLS")
 	case loginWords.MatchString(to.Host+to.Path) || strings.Contains(to.RawQuery, "redirect") || strings.Contains(to.RawQuery, "return"):
 		j.add(diagnosis.RedirectedToLogin, "the address redirects to a login page for people: "+shortURL(to),
@@ -337,7 +348,7 @@ func (j *judge) redirected(x *evidence.Exchange) {
 		j.add(
 			diagnosis.Redirected,
 			fmt.Sprintf("the address redirects to %s (%d); a credential is never carried there", shortURL(to), x.Status),
-			"register that address, if you trust it: "+j.update("--url "+quoted(shortURL(to))),
+			"register that address, if you trust it: "+j.update("--url "+report.Quoted(shortURL(to))),
 			facts...)
 	}
 }
@@ -349,32 +360,32 @@ func shortURL(u *url.URL) string {
 	return short.String()
 }
 
-func (j *judge) tooMany(x *evidence.Exchange, r refusal.Refusal) {
+func (j httpJudge) tooMany(x *evidence.Exchange, r refusal.Refusal) {
 	wait := x.Header["Retry-After"]
 	until := ""
 	if n, err := strconv.Atoi(wait); err == nil {
-		until = "until " + date(j.e.At.Add(time.Duration(n)*time.Second))
+		until = "until " + report.Date(j.e.At.Add(time.Duration(n)*time.Second))
 	} else if wait != "" {
 		until = "until " + wait
 	}
 	if r.Quota && until == "" {
-		j.add(diagnosis.Quota, "a quota is used up"+said(x), "look at the plan that the credential belongs to", exchanged(x))
+		j.add(diagnosis.Quota, "a quota is used up"+said(x), "look at the plan that the credential belongs to", x.Told())
 		return
 	}
 	remedy := "wait a while and try again"
 	if until != "" {
 		remedy = "wait " + until + ", and try again"
 	}
-	j.add(diagnosis.TooManyRequests, "the server receives too many requests (429)"+said(x), remedy, exchanged(x))
+	j.add(diagnosis.TooManyRequests, "the server receives too many requests (429)"+said(x), remedy, x.Told())
 }
 
-func (j *judge) gateway(x *evidence.Exchange) {
+func (j httpJudge) gateway(x *evidence.Exchange) {
 	remedy := "look whether the server runs behind it, or ask whoever runs it"
 	if wait := x.Header["Retry-After"]; wait != "" {
 		remedy = "wait " + wait + " s, as it says; then " + remedy
 	}
 	again := j.e.Find(evidence.Again)
-	facts := []string{exchanged(x), exchanged(again)}
+	facts := []string{x.Told(), again.Told()}
 	for _, name := range []string{"Via", "Server"} {
 		if v := x.Header[name]; v != "" {
 			facts = append(facts, name+": "+v)
@@ -387,7 +398,7 @@ func (j *judge) gateway(x *evidence.Exchange) {
 		facts...)
 }
 
-func (j *judge) failed(x *evidence.Exchange) {
+func (j httpJudge) failed(x *evidence.Exchange) {
 	again := j.e.Find(evidence.Again)
 	note := "the same request fails again"
 	if again != nil && again.Opened {
@@ -397,15 +408,15 @@ func (j *judge) failed(x *evidence.Exchange) {
 		diagnosis.ServerError,
 		fmt.Sprintf("the server failed (%d)%s", x.Status, said(x)),
 		"look into the server's log",
-		exchanged(x),
+		x.Told(),
 		note,
 	)
 }
 
-func (j *judge) page(x *evidence.Exchange) {
+func (j httpJudge) page(x *evidence.Exchange) {
 	if there := j.opened(evidence.OtherPath); there != nil {
 		f := j.add(diagnosis.HTMLPage, "the address answers with a web page; the protocol is spoken at "+there.URL,
-			j.update("--url "+quoted(there.URL)), exchanged(x), exchanged(there))
+			j.update("--url "+report.Quoted(there.URL)), x.Told(), there.Told())
 		f.fix("url", there.URL, "reaches the server at that path")
 		return
 	}
@@ -414,16 +425,16 @@ func (j *judge) page(x *evidence.Exchange) {
 }
 
 // content judges what came with a good status, or as a message.
-func (j *judge) content(x *evidence.Exchange) {
-	facts := []string{exchanged(x)}
+func (j httpJudge) content(x *evidence.Exchange) {
+	facts := []string{x.Told()}
 	if x.BodyTimeout && x.Reply.Shape != evidence.Message {
 		j.add(diagnosis.NeverAnswers, "the server begins an answer and never gives it", "look into the server's log",
-			append(facts, fmt.Sprintf("%d bytes came within %s", x.Size, took(j.e.Target.Patience)))...)
+			append(facts, fmt.Sprintf("%d bytes came within %s", x.Size, report.Took(j.e.Target.Patience)))...)
 		return
 	}
 	if x.BodyErr != nil {
 		j.add(diagnosis.StreamCut, "the answer breaks off in the middle", "look into the server's log, or that of what stands before it",
-			append(facts, fmt.Sprintf("%d bytes came, then: %s", x.Size, plain(x.BodyErr)))...)
+			append(facts, fmt.Sprintf("%d bytes came, then: %s", x.Size, evidence.Plain(x.BodyErr)))...)
 		return
 	}
 	switch x.Reply.Shape {
@@ -454,7 +465,7 @@ func (j *judge) content(x *evidence.Exchange) {
 	case evidence.OtherJSON:
 		if there := j.opened(evidence.OtherPath); there != nil {
 			f := j.add(diagnosis.NotJSONRPC, "the answer is JSON, but no message of the protocol, which is spoken at "+there.URL,
-				j.update("--url "+quoted(there.URL)), exchanged(x), exchanged(there))
+				j.update("--url "+report.Quoted(there.URL)), x.Told(), there.Told())
 			f.fix("url", there.URL, "reaches the server at that path")
 			return
 		}
@@ -470,36 +481,46 @@ func (j *judge) content(x *evidence.Exchange) {
 }
 
 // message judges a message that did not open a conversation.
-func (j *judge) message(x *evidence.Exchange) {
+func (j httpJudge) message(x *evidence.Exchange) {
 	kind := strings.ToLower(x.Header["Content-Type"])
 	switch {
 	case x.Reply.ID != "":
-		j.add(diagnosis.WrongID, "the answer does not carry the id of the request: "+x.Reply.ID, "tell whoever runs the server", exchanged(x))
+		j.add(
+			diagnosis.WrongID,
+			"the answer does not carry the id of the request: "+x.Reply.ID,
+			"tell whoever runs the server",
+			x.Told(),
+		)
 	case x.Reply.Result && !strings.HasPrefix(kind, "application/json") && !strings.HasPrefix(kind, "text/event-stream"):
 		label := kind
 		if label == "" {
 			label = "nothing"
 		}
-		j.add(diagnosis.MediaWrong, "the answer is a message, and is labelled as "+label, "have it labelled as application/json", exchanged(x))
+		j.add(
+			diagnosis.MediaWrong,
+			"the answer is a message, and is labelled as "+label,
+			"have it labelled as application/json",
+			x.Told(),
+		)
 	case x.Reply.Version:
 		j.add(
 			diagnosis.Malformed,
 			`the answer is no message of JSON-RPC 2.0: its member jsonrpc is not "2.0"`,
 			"tell whoever runs the server",
-			exchanged(x),
+			x.Told(),
 		)
 	case x.Reply.Error != nil:
-		j.initRefused(x.Reply.Error, nil, exchanged(x))
+		j.ofSession().initRefused(x.Reply.Error, nil, x.Told())
 	default:
-		j.add(diagnosis.Malformed, "the answer to the first message cannot be used", "tell whoever runs the server", exchanged(x))
+		j.add(diagnosis.Malformed, "the answer to the first message cannot be used", "tell whoever runs the server", x.Told())
 	}
 }
 
-func (j *judge) hostRefused(x *evidence.Exchange) {
-	facts := []string{exchanged(x)}
+func (j httpJudge) hostRefused(x *evidence.Exchange) {
+	facts := []string{x.Told()}
 	remedy := "have the name that is used in the address added to those that the server accepts"
 	if o := j.e.Find(evidence.OtherHost); o != nil && o.Opened {
-		facts = append(facts, exchanged(o))
+		facts = append(facts, o.Told())
 		remedy += "; it accepts localhost"
 	}
 	j.add(diagnosis.HostRefused, "the server refuses the name or the origin that it is reached under"+said(x), remedy, facts...)

@@ -9,10 +9,14 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/refusal"
+	"bouncer/internal/core/report"
 )
 
+// oauthJudge judges authorization servers: discovery, registration, tokens.
+type oauthJudge struct{ *judge }
+
 // oauth names which step of OAuth goes wrong; true when it found something.
-func (j *judge) oauth(x *evidence.Exchange) bool {
+func (j oauthJudge) oauth(x *evidence.Exchange) bool {
 	for i := range j.e.OAuth {
 		s := &j.e.OAuth[i]
 		var found bool
@@ -35,28 +39,8 @@ func (j *judge) oauth(x *evidence.Exchange) bool {
 	return false
 }
 
-// stepped says how a step went.
-func stepped(s *evidence.OAuthStep) string {
-	text := fmt.Sprintf("%s at %s", s.What, s.URL)
-	switch {
-	case s.Status != 0:
-		text += fmt.Sprintf(" was answered %d after %s", s.Status, took(s.Took))
-	case s.Timeout:
-		text += fmt.Sprintf(" was not answered within %s", took(s.Took))
-	case s.Err != nil:
-		text += " failed: " + plain(s.Err)
-	}
-	if s.Code != "" {
-		text += ", " + s.Code
-	}
-	if s.Text != "" {
-		text += ": " + s.Text
-	}
-	return text
-}
-
-func (j *judge) resourceStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
-	facts := []string{exchanged(x), stepped(s)}
+func (j oauthJudge) resourceStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
+	facts := []string{x.Told(), s.Told()}
 	switch {
 	case s.Status != 0 && s.Status != 200, s.Failed():
 		j.add(diagnosis.ResourceMetadata, "the server wants a sign-in, and the metadata that it points to cannot be had",
@@ -65,9 +49,14 @@ func (j *judge) resourceStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
 		j.add(diagnosis.ResourceMetadata, "the server's resource metadata is no JSON", "have the document corrected (RFC 9728)", facts...).
 			follows("nobody can sign in")
 	case s.Resource != "" && s.Expected != "":
-		j.add(diagnosis.ResourceMetadata, fmt.Sprintf("the server's resource metadata is for %s, and the address is %s", s.Resource,
-			s.Expected),
-			"have its member resource corrected, or use the address that it names: "+j.update("--url "+quoted(s.Resource)), facts...).
+		j.add(
+			diagnosis.ResourceMetadata,
+			fmt.Sprintf("the server's resource metadata is for %s, and the address is %s", s.Resource,
+				s.Expected),
+			"have its member resource corrected, or use the address that it names: "+j.update(
+				"--url "+report.Quoted(s.Resource),
+			),
+			facts...).
 			follows("nobody can sign in")
 	case len(s.Servers) == 0:
 		j.add(diagnosis.ResourceMetadata, "the server's resource metadata names no authorization server",
@@ -80,8 +69,8 @@ func (j *judge) resourceStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
 	return true
 }
 
-func (j *judge) authorityStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
-	facts := []string{exchanged(x), stepped(s)}
+func (j oauthJudge) authorityStep(s *evidence.OAuthStep, x *evidence.Exchange) bool {
+	facts := []string{x.Told(), s.Told()}
 	why := ""
 	switch {
 	case s.Failed() || s.Status >= 500:
@@ -105,12 +94,12 @@ func (j *judge) authorityStep(s *evidence.OAuthStep, x *evidence.Exchange) bool 
 	return true
 }
 
-func (j *judge) registerStep(s *evidence.OAuthStep) bool {
+func (j oauthJudge) registerStep(s *evidence.OAuthStep) bool {
 	if s.Err == nil && !s.Timeout && (s.Status == 201 || s.Status == 200) {
 		return false
 	}
 	j.add(diagnosis.ClientRefused, "the authorization server registers no client by itself"+worded(s),
-		"have a client registered by hand, and give it: "+j.update("--client-id ID"), stepped(s)).follows("nobody can sign in")
+		"have a client registered by hand, and give it: "+j.update("--client-id ID"), s.Told()).follows("nobody can sign in")
 	return true
 }
 
@@ -129,30 +118,35 @@ var (
 	)
 )
 
-func (j *judge) authorizeStep(s *evidence.OAuthStep) bool {
+func (j oauthJudge) authorizeStep(s *evidence.OAuthStep) bool {
 	text := s.Code + " " + s.Text + " " + s.Location
 	switch {
 	case s.Failed() || s.Status >= 500:
-		j.add(diagnosis.AuthorityFails, "the authorization server fails when somebody is to sign in"+worded(s), "look into its log", stepped(s))
+		j.add(
+			diagnosis.AuthorityFails,
+			"the authorization server fails when somebody is to sign in"+worded(s),
+			"look into its log",
+			s.Told(),
+		)
 	case redirectWords.MatchString(s.Code+" "+s.Text) && (s.Status >= 400 || s.Code != ""):
 		j.add(diagnosis.RedirectMismatch, "the authorization server does not know Bouncer's address as one of the client's",
-			"have "+s.Expected+" added to the redirect addresses of the client", stepped(s)).follows("nobody can sign in")
+			"have "+s.Expected+" added to the redirect addresses of the client", s.Told()).follows("nobody can sign in")
 	case clientWords.MatchString(text):
-		j.add(diagnosis.ClientWrong, "the authorization server does not know the client"+worded(s), j.update("--client-id ID"), stepped(s)).
+		j.add(diagnosis.ClientWrong, "the authorization server does not know the client"+worded(s), j.update("--client-id ID"), s.Told()).
 			follows("nobody can sign in")
 	case s.Code == "invalid_scope":
 		j.add(
 			diagnosis.ScopeMissing,
 			"the authorization server does not give a scope that is asked for"+worded(s),
 			j.update("--scope 'SCOPE'"),
-			stepped(s),
+			s.Told(),
 		)
 	case s.Status >= 400:
 		j.add(
 			diagnosis.AuthorityFails,
 			fmt.Sprintf("the authorization server refuses to begin a sign-in (%d)%s", s.Status, worded(s)),
 			"look into its log",
-			stepped(s),
+			s.Told(),
 		)
 	default:
 		return false
@@ -160,7 +154,7 @@ func (j *judge) authorizeStep(s *evidence.OAuthStep) bool {
 	return true
 }
 
-func (j *judge) tokenStep(s *evidence.OAuthStep) bool {
+func (j oauthJudge) tokenStep(s *evidence.OAuthStep) bool {
 	if !s.Failed() && s.Status == 200 {
 		return false
 	}
@@ -168,42 +162,47 @@ func (j *judge) tokenStep(s *evidence.OAuthStep) bool {
 	refresh := s.What == evidence.RefreshStep
 	switch {
 	case s.Failed() || s.Status >= 500:
-		j.add(diagnosis.AuthorityFails, "the authorization server fails when a token is asked for"+worded(s), "look into its log", stepped(s))
+		j.add(
+			diagnosis.AuthorityFails,
+			"the authorization server fails when a token is asked for"+worded(s),
+			"look into its log",
+			s.Told(),
+		)
 	case refusal.SaysNotYet(text):
 		j.add(
 			diagnosis.ClockSkew,
 			"clocks differ, the authorization server says"+worded(s),
 			"set the clocks of both machines by a time server",
-			stepped(s),
+			s.Told(),
 		)
 	case s.Code == "invalid_client" || s.Code == "unauthorized_client" || s.Status == 401:
 		j.add(diagnosis.ClientWrong, "the authorization server does not accept the client's id and secret"+worded(s),
-			j.update("--client-id ID --client-secret SECRET"), stepped(s))
+			j.update("--client-id ID --client-secret SECRET"), s.Told())
 	case s.Code == "invalid_scope":
 		j.add(
 			diagnosis.ScopeMissing,
 			"the authorization server does not give a scope that is asked for"+worded(s),
 			j.update("--scope 'SCOPE'"),
-			stepped(s),
+			s.Told(),
 		)
 	case s.Code == "invalid_target" || refusal.SaysAudience(text):
 		j.add(
 			diagnosis.WrongAudience,
 			"the authorization server gives no token for this server"+worded(s),
 			"have "+shortAddress(j.e.Target.URL)+" allowed there",
-			stepped(s),
+			s.Told(),
 		)
 	case refresh:
-		j.add(diagnosis.SignInEnded, "the sign-in has ended and cannot be renewed"+worded(s), "sign in again: "+j.signIn(), stepped(s))
+		j.add(diagnosis.SignInEnded, "the sign-in has ended and cannot be renewed"+worded(s), "sign in again: "+j.signIn(), s.Told())
 	case redirectWords.MatchString(text):
 		j.add(diagnosis.RedirectMismatch, "the authorization server does not know Bouncer's address as one of the client's",
-			"have "+s.Expected+" added to the redirect addresses of the client", stepped(s))
+			"have "+s.Expected+" added to the redirect addresses of the client", s.Told())
 	default:
 		j.add(
 			diagnosis.AuthorityFails,
 			fmt.Sprintf("the authorization server gives no token (%d)%s", s.Status, worded(s)),
 			"look into its log",
-			stepped(s),
+			s.Told(),
 		)
 	}
 	return true

@@ -6,14 +6,17 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/report"
 )
 
+// processJudge judges a program that was started: what it says, how it ends.
+type processJudge struct{ *judge }
+
 // process judges a local process: what can be known without starting it, and what it did.
-func (j *judge) process() {
+func (j processJudge) process() {
 	p := j.e.Process
 	switch {
 	case p == nil:
@@ -37,10 +40,10 @@ func (j *judge) process() {
 }
 
 // command is how another command is given.
-func (j *judge) command(program string, args ...string) string {
-	line := quoted(program)
+func (j processJudge) command(program string, args ...string) string {
+	line := report.Quoted(program)
 	for _, a := range args {
-		line += " " + quoted(a)
+		line += " " + report.Quoted(a)
 	}
 	if j.e.Target.Server != "" {
 		return "bouncer server update " + j.e.Target.Server + " -- " + line
@@ -55,16 +58,16 @@ func because(err error) string {
 	if err == nil {
 		return ""
 	}
-	return ": " + plain(err)
+	return ": " + evidence.Plain(err)
 }
 
-func (j *judge) line() string {
+func (j processJudge) line() string {
 	return diagnosis.Clip(strings.Join(append([]string{j.e.Target.Command}, j.e.Target.Args...), " "))
 }
 
 // unstartable judges what keeps a process from being started; true when it found
 // something.
-func (j *judge) unstartable(p *evidence.Process) bool {
+func (j processJudge) unstartable(p *evidence.Process) bool {
 	t := j.e.Target
 	switch {
 	case p.Off:
@@ -90,8 +93,14 @@ func (j *judge) unstartable(p *evidence.Process) bool {
 			"there is no program called "+diagnosis.Clip(t.Command),
 		)
 	case p.NotFound:
-		j.add(diagnosis.CommandNotFound, "the command "+t.Command+" is not on the machine where Bouncer runs",
-			"install it there, or give its path: "+j.command("/ABSOLUTE/PATH", j.e.Target.Args...), "looked for it in the PATH that processes get")
+		j.add(
+			diagnosis.CommandNotFound,
+			"the command "+t.Command+" is not on the machine where Bouncer runs",
+			"install it there, or give its path: "+j.command(
+				"/ABSOLUTE/PATH",
+				j.e.Target.Args...),
+			"looked for it in the PATH that processes get",
+		)
 	case p.IsDir:
 		j.add(
 			diagnosis.NotExecutable,
@@ -103,7 +112,7 @@ func (j *judge) unstartable(p *evidence.Process) bool {
 		j.add(
 			diagnosis.NotExecutable,
 			"the command "+t.Command+" may not be executed",
-			"chmod +x "+quoted(p.Path),
+			"chmod +x "+report.Quoted(p.Path),
 			p.Path+" is there, and has no right to be executed",
 		)
 	case p.InterpreterMissing != "":
@@ -127,7 +136,7 @@ func (j *judge) unstartable(p *evidence.Process) bool {
 }
 
 // exited judges a process that ended before it opened a session.
-func (j *judge) exited(p *evidence.Process) {
+func (j processJudge) exited(p *evidence.Process) {
 	words := diagnosis.ReadStderr(p.Stderr)
 	if words.Cause == "" && words.Line == "" {
 		words = diagnosis.ReadStderr(string(p.Stdout))
@@ -165,12 +174,12 @@ func (j *judge) exited(p *evidence.Process) {
 			"the variable "+j.e.Target.Unset[0]+" still is a placeholder",
 			j.update("--env "+j.e.Target.Unset[0]+"=VALUE"),
 			facts...)
-	case shape.Shape == evidence.Help || looksLikeHelp(p.Stderr):
+	case shape.Shape == evidence.Help || p.Helps():
 		f := j.add(
 			diagnosis.NoiseOnStdout,
 			"the process writes how it is used, and ends: it wants other arguments",
 			"give it the arguments with which it speaks the protocol over its standard input and output",
-			append(facts, "it wrote: "+diagnosis.Clip(firstWords(p)))...).by(diagnosis.Registrar)
+			append(facts, "it wrote: "+diagnosis.Clip(p.FirstWords()))...).by(diagnosis.Registrar)
 		if shape.Shape != evidence.Help {
 			f.Cause = diagnosis.SettingMissing
 		}
@@ -181,35 +190,23 @@ func (j *judge) exited(p *evidence.Process) {
 	}
 }
 
-func looksLikeHelp(text string) bool {
-	low := strings.ToLower(text)
-	return strings.HasPrefix(low, "usage:") || strings.Contains(low, "\nusage:")
-}
-
-func firstWords(p *evidence.Process) string {
-	if len(p.Stdout) > 0 {
-		return string(p.Stdout)
-	}
-	return p.Stderr
-}
-
-func (j *judge) wording(w diagnosis.Words) string {
+func (j processJudge) wording(w diagnosis.Words) string {
 	if w.Line == "" {
 		return ""
 	}
 	return ": " + diagnosis.Clip(w.Line)
 }
 
-func (j *judge) ending(p *evidence.Process) string {
+func (j processJudge) ending(p *evidence.Process) string {
 	switch {
 	case p.Signal != "":
-		return fmt.Sprintf("the process was ended by the signal %s after %s", p.Signal, took(p.Took))
+		return fmt.Sprintf("the process was ended by the signal %s after %s", p.Signal, report.Took(p.Took))
 	default:
-		return fmt.Sprintf("the process ended with code %d after %s", p.Code, took(p.Took))
+		return fmt.Sprintf("the process ended with code %d after %s", p.Code, report.Took(p.Took))
 	}
 }
 
-func (j *judge) signalled(p *evidence.Process, facts []string) {
+func (j processJudge) signalled(p *evidence.Process, facts []string) {
 	j.add(
 		diagnosis.Killed,
 		"the process was killed by the signal "+p.Signal,
@@ -218,7 +215,7 @@ func (j *judge) signalled(p *evidence.Process, facts []string) {
 }
 
 // worded judges a process by what it wrote before it ended.
-func (j *judge) worded(p *evidence.Process, w diagnosis.Words, facts []string) {
+func (j processJudge) worded(p *evidence.Process, w diagnosis.Words, facts []string) {
 	message, remedy := diagnosis.OfStderr(w)
 	switch w.Cause {
 	case diagnosis.SettingMissing:
@@ -244,7 +241,7 @@ var isVariable = regexp.MustCompile(`^[A-Z][A-Z0-9_]+$`)
 
 // badOutput judges what stands on standard output instead of the protocol; true when it
 // found something.
-func (j *judge) badOutput(p *evidence.Process, shape evidence.Reply, facts []string) bool {
+func (j processJudge) badOutput(p *evidence.Process, shape evidence.Reply, facts []string) bool {
 	if len(strings.TrimSpace(string(p.Stdout))) == 0 {
 		return false
 	}
@@ -275,7 +272,11 @@ func (j *judge) badOutput(p *evidence.Process, shape evidence.Reply, facts []str
 			facts...)
 	case evidence.Message:
 		if shape := evidence.ReadReply(p.Stdout, 1); shape.ID != "" {
-			j.add(diagnosis.WrongID, "the answer does not carry the id of the request: "+shape.ID, "tell whoever makes the program", facts...)
+			j.add(
+				diagnosis.WrongID,
+				"the answer does not carry the id of the request: "+shape.ID,
+				"tell whoever makes the program",
+				facts...)
 			return true
 		}
 		if !strings.Contains(strings.TrimSpace(string(p.Stdout)), "\n") {
@@ -290,13 +291,17 @@ func (j *judge) badOutput(p *evidence.Process, shape evidence.Reply, facts []str
 
 // noisy judges a process that speaks the protocol, and other things besides; true when it
 // found something.
-func (j *judge) noisy(p *evidence.Process, s *evidence.Session) bool {
+func (j processJudge) noisy(p *evidence.Process, s *evidence.Session) bool {
 	if len(s.Noise) == 0 {
 		return false
 	}
-	j.add(diagnosis.NoiseOnStdout, "the process writes something else than the protocol to its standard output: "+diagnosis.Clip(s.Noise[0]),
+	j.add(
+		diagnosis.NoiseOnStdout,
+		"the process writes something else than the protocol to its standard output: "+diagnosis.Clip(s.Noise[0]),
 		"have it write that to standard error; Bouncer passes over it, and other clients break on it",
-		fmt.Sprintf("%d lines that are no messages", len(s.Noise)), "the first: "+diagnosis.Clip(s.Noise[0]))
+		fmt.Sprintf("%d lines that are no messages", len(s.Noise)),
+		"the first: "+diagnosis.Clip(s.Noise[0]),
+	)
 	return true
 }
 
@@ -314,13 +319,13 @@ var (
 )
 
 // silent judges a process that runs, and opened no session in time.
-func (j *judge) silent(p *evidence.Process, s *evidence.Session) {
-	facts := []string{fmt.Sprintf("the process runs, and has opened no session within %s", took(p.Took))}
+func (j processJudge) silent(p *evidence.Process, s *evidence.Session) {
+	facts := []string{fmt.Sprintf("the process runs, and has opened no session within %s", report.Took(p.Took))}
 	if p.Stderr != "" {
 		facts = append(facts, "it wrote last: "+diagnosis.Clip(lastLineOf(p.Stderr)))
 	}
 	if p.CPU > 0 {
-		facts = append(facts, "it used "+took(p.CPU)+" of computing time")
+		facts = append(facts, "it used "+report.Took(p.CPU)+" of computing time")
 	}
 	shape := evidence.ReadReply(p.Stdout, 1)
 	text := lastLineOf(p.Stderr)
@@ -330,7 +335,7 @@ func (j *judge) silent(p *evidence.Process, s *evidence.Session) {
 	after := evidence.ReadReply(p.AfterEOF, 1)
 	switch {
 	case s != nil && s.Refused != nil:
-		j.initRefused(s.Refused, s.Offered, facts...)
+		j.ofSession().initRefused(s.Refused, s.Offered, facts...)
 	case len(p.Ports) > 0:
 		j.port(p, facts)
 	case len(p.AfterEOF) > 0 && (after.Shape == evidence.Message || after.Shape == evidence.BrokenJSON):
@@ -346,7 +351,7 @@ func (j *judge) silent(p *evidence.Process, s *evidence.Session) {
 	case j.badOutput(p, shape, facts):
 	case serves.MatchString(p.Stderr + "\n" + string(p.Stdout)):
 		j.port(p, facts)
-	case p.LastWrote > 0 && p.Took-p.LastWrote < p.Took/2 && p.Stderr != "" || progress.MatchString(text) || busy(p):
+	case p.LastWrote > 0 && p.Took-p.LastWrote < p.Took/2 && p.Stderr != "" || progress.MatchString(text) || p.Busy():
 		doing := ""
 		if text != "" {
 			doing = "; last it wrote: " + diagnosis.Clip(text)
@@ -354,19 +359,50 @@ func (j *judge) silent(p *evidence.Process, s *evidence.Session) {
 		longer := max(60, int(j.e.Target.Patience.Seconds())*4)
 		remedy := "give it longer (--patience), or have what it fetches installed beforehand where Bouncer runs"
 		if j.e.Target.Server != "" {
-			remedy = fmt.Sprintf("%s, or have what it fetches installed beforehand where Bouncer runs", j.update(fmt.Sprintf("--start-time %ds",
-				longer)))
+			remedy = fmt.Sprintf(
+				"%s, or have what it fetches installed beforehand where Bouncer runs",
+				j.update(fmt.Sprintf("--start-time %ds",
+					longer)),
+			)
 		}
 		j.add(
 			diagnosis.StartsSlowly,
-			fmt.Sprintf("the process does not answer within the %s that it is given to start%s", took(j.e.Target.Patience), doing),
+			fmt.Sprintf("the process does not answer within the %s that it is given to start%s", report.Took(j.e.Target.Patience), doing),
 			remedy,
 			facts...).
 			fix("startSeconds", strconv.Itoa(longer), "gives it longer to start")
 	default:
-		j.add(diagnosis.NeverAnswers, fmt.Sprintf("the process runs, and answers nothing within %s", took(p.Took)),
-			"run it by hand where Bouncer runs; it may want another argument to speak over its standard input and output: "+j.line(), facts...)
+		j.add(
+			diagnosis.NeverAnswers,
+			fmt.Sprintf("the process runs, and answers nothing within %s", report.Took(p.Took)),
+			"run it by hand where Bouncer runs; it may want another argument to speak over its standard input and output: "+j.line(),
+			facts...)
 	}
+}
+
+func (j processJudge) port(p *evidence.Process, facts []string) {
+	where := "a port"
+	if len(p.Ports) > 0 {
+		where = fmt.Sprintf("port %d", p.Ports[0])
+		facts = append(facts, fmt.Sprintf("it listens on port %d", p.Ports[0]))
+	} else if m := serves.FindStringSubmatch(p.Stderr + "\n" + string(p.Stdout)); m != nil {
+		facts = append(facts, "it wrote: "+diagnosis.Clip(m[0]))
+		where = m[1]
+	}
+	remedy := "give it the argument with which it speaks over its standard input and output, or run it by itself and register its address"
+	if len(p.Ports) > 0 {
+		remedy += fmt.Sprintf(", as http://127.0.0.1:%d/mcp", p.Ports[0])
+	}
+	j.add(
+		diagnosis.ServesAPort,
+		"the process listens on "+where+", and does not speak over its standard input and output",
+		remedy,
+		facts...)
+}
+
+func lastLineOf(text string) string {
+	lines := strings.Split(strings.TrimRight(text, "\r\n"), "\n")
+	return strings.TrimSpace(lines[len(lines)-1])
 }
 
 // askingOut reports whether standard output ends with a question, or with what there is
@@ -381,31 +417,4 @@ func askingOut(p *evidence.Process) bool {
 		}
 	}
 	return false
-}
-
-// busy reports whether it computed for a good part of the time; on a machine with much to
-// do, it computes and gets little of the time.
-func busy(p *evidence.Process) bool {
-	return p.CPU > 200*time.Millisecond && (p.Running || p.CPU > p.Took/3)
-}
-
-func (j *judge) port(p *evidence.Process, facts []string) {
-	where := "a port"
-	if len(p.Ports) > 0 {
-		where = fmt.Sprintf("port %d", p.Ports[0])
-		facts = append(facts, fmt.Sprintf("it listens on port %d", p.Ports[0]))
-	} else if m := serves.FindStringSubmatch(p.Stderr + "\n" + string(p.Stdout)); m != nil {
-		facts = append(facts, "it wrote: "+diagnosis.Clip(m[0]))
-		where = m[1]
-	}
-	remedy := "give it the argument with which it speaks over its standard input and output, or run it by itself and register its address"
-	if len(p.Ports) > 0 {
-		remedy += fmt.Sprintf(", as http://127.0.0.1:%d/mcp", p.Ports[0])
-	}
-	j.add(diagnosis.ServesAPort, "the process listens on "+where+", and does not speak over its standard input and output", remedy, facts...)
-}
-
-func lastLineOf(text string) string {
-	lines := strings.Split(strings.TrimRight(text, "\r\n"), "\n")
-	return strings.TrimSpace(lines[len(lines)-1])
 }

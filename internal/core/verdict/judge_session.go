@@ -9,8 +9,12 @@ import (
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
 	"bouncer/internal/core/refusal"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/wire"
 )
+
+// sessionJudge judges a conversation that was opened: its lists and calls.
+type sessionJudge struct{ *judge }
 
 var (
 	revisionWords = regexp.MustCompile(
@@ -21,7 +25,7 @@ var (
 )
 
 // initRefused judges an error that initialize was answered with.
-func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...string) {
+func (j sessionJudge) initRefused(e *evidence.RPCError, offered []string, facts ...string) {
 	facts = append(facts, fmt.Sprintf("the error has the code %d: %s", e.Code, diagnosis.Clip(e.Message)))
 	if len(offered) == 0 {
 		offered = revisions.FindAllString(e.Data+" "+e.Message, 6)
@@ -49,11 +53,11 @@ func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...str
 		if first := j.e.Find(evidence.Initialize); first != nil {
 			x.Method, x.URL, x.Sent, x.Took, x.Header = first.Method, first.URL, first.Sent, first.Took, first.Header
 		}
-		if len(j.sent()) > 0 && j.words(x, r) {
+		if len(j.ofAuth().sent()) > 0 && j.ofAuth().words(x, r) {
 			return
 		}
-		if len(j.sent()) == 0 && j.e.Target.Command == "" {
-			j.none(x, r)
+		if len(j.ofAuth().sent()) == 0 && j.e.Target.Command == "" {
+			j.ofAuth().none(x, r)
 			return
 		}
 		j.add(
@@ -71,7 +75,7 @@ func (j *judge) initRefused(e *evidence.RPCError, offered []string, facts ...str
 }
 
 // session judges what a conversation showed: several findings are possible.
-func (j *judge) session() {
+func (j sessionJudge) session() {
 	s := j.e.Session
 	switch {
 	case s.Refused != nil && !s.Opened:
@@ -135,26 +139,31 @@ func (j *judge) session() {
 }
 
 // asked says how the requests of the conversation went.
-func (j *judge) asked() (facts []string) {
+func (j sessionJudge) asked() (facts []string) {
 	for _, a := range j.e.Session.Asks {
 		facts = append(facts, j.fact(&a))
 	}
 	return facts
 }
 
-func (j *judge) fact(a *evidence.Ask) string {
+func (j sessionJudge) fact(a *evidence.Ask) string {
 	text := a.Method
 	switch {
 	case a.Timeout:
-		text += fmt.Sprintf(" was not answered within %s", took(a.Took))
+		text += fmt.Sprintf(" was not answered within %s", report.Took(a.Took))
 	case a.Error != nil:
-		text += fmt.Sprintf(" was answered with the error %d after %s: %s", a.Error.Code, took(a.Took), diagnosis.Clip(a.Error.Message))
+		text += fmt.Sprintf(
+			" was answered with the error %d after %s: %s",
+			a.Error.Code,
+			report.Took(a.Took),
+			diagnosis.Clip(a.Error.Message),
+		)
 	case a.Ended:
-		text += fmt.Sprintf(" ended the process after %s", took(a.Took))
+		text += fmt.Sprintf(" ended the process after %s", report.Took(a.Took))
 	case a.Err != nil:
-		text += " failed: " + plain(a.Err)
+		text += " failed: " + evidence.Plain(a.Err)
 	default:
-		text += fmt.Sprintf(" was answered after %s", took(a.Took))
+		text += fmt.Sprintf(" was answered after %s", report.Took(a.Took))
 	}
 	if a.Status != 0 && a.Status != 200 {
 		text += fmt.Sprintf(", with status %d", a.Status)
@@ -166,10 +175,10 @@ func (j *judge) fact(a *evidence.Ask) string {
 }
 
 // ask judges one request within the conversation.
-func (j *judge) ask(a *evidence.Ask) {
+func (j sessionJudge) ask(a *evidence.Ask) {
 	facts := []string{j.fact(a)}
 	if p := j.e.Process; p != nil && a.Ended {
-		facts = append(facts, j.ending(p))
+		facts = append(facts, j.ofProcess().ending(p))
 		if w := diagnosis.ReadStderr(p.Stderr); w.Line != "" {
 			facts = append(facts, "it wrote: "+diagnosis.Clip(w.Line))
 		}
@@ -233,7 +242,7 @@ func (j *judge) ask(a *evidence.Ask) {
 			Header:  a.Header,
 		}
 		x.Took = a.Took
-		j.refused(x, refusal.Read(x))
+		j.ofAuth().refused(x, refusal.Read(x))
 	case a.Status >= 500:
 		j.add(diagnosis.ServerError, fmt.Sprintf("the server fails on %s (%d)", a.Method, a.Status), "look into the server's log", facts...)
 	case a.Status >= 300:
@@ -254,7 +263,7 @@ func (j *judge) ask(a *evidence.Ask) {
 }
 
 // tools judges what the list holds, one finding for each kind of flaw.
-func (j *judge) tools(s *evidence.Session) {
+func (j sessionJudge) tools(s *evidence.Session) {
 	var twice, schemas, bad []string
 	for _, t := range s.Tools {
 		if t.Twice {
@@ -301,14 +310,14 @@ var (
 )
 
 // call judges a call that was asked for.
-func (j *judge) call() {
+func (j sessionJudge) call() {
 	c := j.e.Call
 	if c == nil || len(j.found) > 0 && !j.e.Session.Listed {
 		return
 	}
 	facts := []string{j.called(c)}
 	if p := j.e.Process; p != nil && c.Ended {
-		facts = append(facts, j.ending(p))
+		facts = append(facts, j.ofProcess().ending(p))
 		if w := diagnosis.ReadStderr(p.Stderr); w.Line != "" {
 			facts = append(facts, "it wrote: "+diagnosis.Clip(w.Line))
 		}
@@ -335,7 +344,7 @@ func (j *judge) call() {
 	case c.Timeout:
 		j.add(
 			diagnosis.CallTimeout,
-			fmt.Sprintf("%s does not answer within %s", c.Tool, took(c.Took)),
+			fmt.Sprintf("%s does not answer within %s", c.Tool, report.Took(c.Took)),
 			"give it longer, if it needs that: "+j.update("--call-time 15m"),
 			facts...)
 	case c.Unfit != "" || c.Error != nil && c.Error.Code == -32602 || argumentWords.MatchString(text) && !upstreamWords.MatchString(text):
@@ -354,7 +363,7 @@ func (j *judge) call() {
 			Header:  map[string]string{},
 		}
 		x.Took = c.Took
-		j.status(x)
+		j.ofHTTP().status(x)
 	case c.Status >= 400:
 		j.add(
 			diagnosis.ServerError,
@@ -390,7 +399,7 @@ func first(list ...string) string {
 	return ""
 }
 
-func (j *judge) called(c *evidence.Call) string {
+func (j sessionJudge) called(c *evidence.Call) string {
 	if c.Times == 0 {
 		return c.Tool + " was not called"
 	}
@@ -401,20 +410,20 @@ func (j *judge) called(c *evidence.Call) string {
 	if c.Good > 0 {
 		text += fmt.Sprintf(", and the first %d went well", c.Good)
 	}
-	text += ", the last took " + took(c.Took)
+	text += ", the last took " + report.Took(c.Took)
 	switch {
 	case c.Error != nil:
 		text += fmt.Sprintf(" and was answered with the error %d: %s", c.Error.Code, diagnosis.Clip(c.Error.Message))
 	case c.Text != "":
 		text += " and says: " + diagnosis.Clip(c.Text)
 	case c.Err != nil:
-		text += " and failed: " + plain(c.Err)
+		text += " and failed: " + evidence.Plain(c.Err)
 	}
 	return text
 }
 
 // seeTools says where the tools are listed.
-func (j *judge) seeTools() string {
+func (j sessionJudge) seeTools() string {
 	if j.e.Target.Server != "" {
 		return "see what there is: bouncer server tools " + j.e.Target.Server
 	}
@@ -422,7 +431,7 @@ func (j *judge) seeTools() string {
 }
 
 // thenFails judges calls of which the first went well.
-func (j *judge) thenFails(c *evidence.Call, text string, facts []string) {
+func (j sessionJudge) thenFails(c *evidence.Call, text string, facts []string) {
 	why := ""
 	switch r := refusal.ReadWords(text+" "+c.Body, ""); {
 	case c.Ended:

@@ -10,12 +10,13 @@ import (
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/evidence"
+	"bouncer/internal/core/report"
 )
 
 var errBroken = errors.New("unexpected EOF")
 
 // one is the only finding about what was observed.
-func one(t *testing.T, name string, e *evidence.Evidence) Found {
+func one(t *testing.T, name string, e *evidence.Evidence) report.Found {
 	t.Helper()
 	e.At = time.Now()
 	found := Judge(e)

@@ -12,9 +12,9 @@ import (
 	"fmt"
 	"time"
 
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/diagnose/checkup/exam"
 	"bouncer/internal/diagnose/checkup/launch"
 	"bouncer/internal/diagnose/checkup/reach"
@@ -34,7 +34,7 @@ func Describe(in serverspec.Registration) (Target, error) { return exam.Describe
 
 // Run looks at a target. It returns what was found: an error only when ctx has ended, or
 // when Bouncer itself could not look.
-func Run(ctx context.Context, t Target, o Options) (verdict.Report, error) {
+func Run(ctx context.Context, t Target, o Options) (report.Report, error) {
 	r := exam.New(t, o)
 	defer r.Small()
 	began := time.Now()
@@ -52,7 +52,7 @@ func Run(ctx context.Context, t Target, o Options) (verdict.Report, error) {
 		err = ctx.Err()
 	}
 	if err != nil {
-		return verdict.Report{}, fmt.Errorf("look at %s: %w", t.Named(), err)
+		return report.Report{}, fmt.Errorf("look at %s: %w", t.Named(), err)
 	}
 	return r.Report(time.Since(began)), nil
 }

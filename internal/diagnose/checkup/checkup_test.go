@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/serverspec"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
 )
@@ -53,7 +53,7 @@ func (s *seen) all() []string {
 	return s.list
 }
 
-func look(t *testing.T, r serverspec.Registration, o Options) verdict.Report {
+func look(t *testing.T, r serverspec.Registration, o Options) report.Report {
 	t.Helper()
 	target, err := Describe(r)
 	require.NoError(t, err)

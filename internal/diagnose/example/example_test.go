@@ -6,8 +6,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/testkit"
 )
 
@@ -26,7 +26,7 @@ func TestExamplesAreKept(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.JSONEq(t, `{"quay":"south"}`, string(list[0].Arguments))
 
-	var report verdict.Report
+	var report report.Report
 	w.Must("POST", "/api/checkups", testkit.Obj{"server": "radio", "call": testkit.Obj{"example": "morning"}}, &report)
 	assert.True(t, report.Healthy, "%+v", report.Findings)
 	assert.NotEmpty(t, script.Seen(`"quay":"south"`))

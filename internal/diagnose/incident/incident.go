@@ -17,8 +17,8 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/events"
 	"bouncer/internal/journal"
 	"bouncer/internal/store"
@@ -123,7 +123,7 @@ func (svc *Service) tell(id string, over bool) {
 
 // Opened says that a server fails, since when, and what was found to be the cause. An
 // incident of the same cause goes on, or is reopened.
-func (svc *Service) Opened(ctx context.Context, s team.Server, since time.Time, found verdict.Found) {
+func (svc *Service) Opened(ctx context.Context, s team.Server, since time.Time, found report.Found) {
 	if err := svc.open(ctx, s, since, found); err != nil {
 		svc.log.Error("an incident could not be kept", "server", s.Name, "error", err)
 		return
@@ -131,7 +131,7 @@ func (svc *Service) Opened(ctx context.Context, s team.Server, since time.Time, 
 	svc.events.Publish(Topic)
 }
 
-func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, found verdict.Found) error {
+func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, found report.Found) error {
 	i, err := svc.store.LastIncident(ctx, s.ID, string(found.Cause))
 	switch {
 	case err == nil && i.Until == nil && i.Title == found.Title:
@@ -281,7 +281,10 @@ func (svc *Service) suspects(ctx context.Context, i team.Incident) ([]apitype.Su
 		if weight == 0 {
 			continue
 		}
-		list = append(list, suspicion{apitype.Suspect{At: c.At, What: c.What + " " + c.Subject, Who: c.Person, Change: c.ID, Why: why}, weight})
+		list = append(
+			list,
+			suspicion{apitype.Suspect{At: c.At, What: c.What + " " + c.Subject, Who: c.Person, Change: c.ID, Why: why}, weight},
+		)
 	}
 	more, err := svc.observed(ctx, s, from, i.Since)
 	if err != nil {
@@ -327,7 +330,10 @@ func (svc *Service) observed(ctx context.Context, s team.Server, from, to time.T
 	}
 	for n, e := range editions {
 		if e.At.After(from) && !e.At.After(to) && n+1 < len(editions) {
-			list = append(list, suspicion{apitype.Suspect{At: e.At, What: "another list of tools", Why: "the server lists other tools since"}, 70})
+			list = append(
+				list,
+				suspicion{apitype.Suspect{At: e.At, What: "another list of tools", Why: "the server lists other tools since"}, 70},
+			)
 		}
 	}
 	states, err := svc.store.ServerStates(ctx, s.ID, from)
@@ -360,7 +366,10 @@ func (svc *Service) Note(ctx context.Context, by team.Person, id string, in apit
 	case len(text) > maxNote || !utf8.ValidString(text):
 		return i, &team.FieldError{Field: "text", Why: fmt.Sprintf("must be text of at most %d bytes", maxNote)}
 	case len(i.Notes) >= maxNotes:
-		return i, &team.ConflictError{Field: "text", Why: fmt.Sprintf("there are %d notes already, which is as many as there may be", maxNotes)}
+		return i, &team.ConflictError{
+			Field: "text",
+			Why:   fmt.Sprintf("there are %d notes already, which is as many as there may be", maxNotes),
+		}
 	}
 	s, err := svc.store.ServerByName(ctx, i.Server)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
@@ -73,7 +73,7 @@ type Examples interface {
 // Incidents keeps how servers did. It is called by one goroutine at a time for a server.
 type Incidents interface {
 	Observe(ctx context.Context, s team.Server, h team.Health)
-	Opened(ctx context.Context, s team.Server, since time.Time, found verdict.Found)
+	Opened(ctx context.Context, s team.Server, since time.Time, found report.Found)
 }
 
 // Tapes keeps what the flight recorder has of a server.
@@ -92,7 +92,7 @@ type Service struct {
 	large chan struct{} // places for checkups that read large answers
 
 	mu      sync.Mutex // guards what follows; never held while looking
-	reports map[string]verdict.Report
+	reports map[string]report.Report
 	doing   map[string]apitype.Progress // by what the asker calls it
 	looked  map[string]looked           // by connection
 	routine map[string]time.Time        // by server: when it was looked at last without a reason, or could have been
@@ -111,21 +111,21 @@ func New(d Deps, o Options) *Service {
 	return &Service{
 		Deps: d, o: o, queue: gate.NewQueue("checkups", atOnce, waitOfOne, waitInAll), ended: make(chan struct{}),
 		large:   make(chan struct{}, maxLarge),
-		reports: map[string]verdict.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{}, routine: map[string]time.Time{},
+		reports: map[string]report.Report{}, doing: map[string]apitype.Progress{}, looked: map[string]looked{}, routine: map[string]time.Time{},
 		taped: map[string]time.Time{},
 	}
 }
 
 // Check looks at a target: a registered server, or one that is only described. Errors say
 // that it could not be looked at.
-func (svc *Service) Check(ctx context.Context, by team.Person, in apitype.CheckupAsk) (verdict.Report, error) {
+func (svc *Service) Check(ctx context.Context, by team.Person, in apitype.CheckupAsk) (report.Report, error) {
 	t, err := svc.target(ctx, by, in)
 	if err != nil {
-		return verdict.Report{}, err
+		return report.Report{}, err
 	}
 	leave, err := svc.queue.Enter(ctx, by.ID)
 	if err != nil {
-		return verdict.Report{}, fmt.Errorf("wait for a checkup: %w", err)
+		return report.Report{}, fmt.Errorf("wait for a checkup: %w", err)
 	}
 	defer leave()
 	r, err := checkup.Run(ctx, t, svc.options(in))
@@ -303,7 +303,7 @@ func (svc *Service) given(ctx context.Context, s team.Server, h team.Holder) (t 
 }
 
 // keep keeps the last report of a server.
-func (svc *Service) keep(s team.Server, r verdict.Report) {
+func (svc *Service) keep(s team.Server, r report.Report) {
 	svc.mu.Lock()
 	if _, known := svc.reports[s.ID]; known || len(svc.reports) < maxReports {
 		svc.reports[s.ID] = r
@@ -312,10 +312,10 @@ func (svc *Service) keep(s team.Server, r verdict.Report) {
 }
 
 // Last returns the last report of a server; ok is false when there is none.
-func (svc *Service) Last(ctx context.Context, name string) (verdict.Report, error) {
+func (svc *Service) Last(ctx context.Context, name string) (report.Report, error) {
 	s, err := svc.Store.ServerByName(ctx, name)
 	if err != nil {
-		return verdict.Report{}, store.Explain(err, "server", name)
+		return report.Report{}, store.Explain(err, "server", name)
 	}
 	svc.mu.Lock()
 	r, ok := svc.reports[s.ID]

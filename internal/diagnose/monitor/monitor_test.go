@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/testkit"
 )
 
@@ -39,7 +39,7 @@ func TestServersAreLookedAtSideBySide(t *testing.T) {
 	}))
 	url := testkit.Upstream(t, echo)
 	var all sync.WaitGroup
-	reports := make([]verdict.Report, 100)
+	reports := make([]report.Report, 100)
 	begun := time.Now()
 	for i := range reports {
 		all.Go(func() {
@@ -52,9 +52,9 @@ func TestServersAreLookedAtSideBySide(t *testing.T) {
 		assert.True(t, r.Healthy, "%+v", r.Findings)
 	}
 
-	done := make(chan verdict.Report, 1)
+	done := make(chan report.Report, 1)
 	go func() {
-		var r verdict.Report
+		var r report.Report
 		w.Must("POST", "/api/checkups", testkit.Obj{"target": testkit.Obj{"name": "x", "url": slow}, "watch": "a-word-of-mine", "patienceSeconds": 60}, &r)
 		done <- r
 	}()
@@ -70,7 +70,7 @@ func TestServersAreLookedAtSideBySide(t *testing.T) {
 	assert.True(t, (<-done).Healthy)
 
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": url, "per": "person"}, nil)
-	var r verdict.Report
+	var r report.Report
 	w.Must("POST", "/api/checkups", testkit.Obj{"server": "crew"}, &r)
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, "auth.value-cannot-be-read", string(r.Findings[0].Cause))
@@ -101,7 +101,7 @@ func TestServersAreLookedAtNowAndThen(t *testing.T) {
 	w := testkit.Start(t, map[string]string{"checkup-every": "50ms"})
 	w.Register("radio", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	at := func() time.Time {
-		var r verdict.Report
+		var r report.Report
 		_, raw := w.Do(w.Token, "GET", "/api/servers/radio/checkup", nil)
 		_ = json.Unmarshal(raw, &r)
 		return r.At

@@ -8,8 +8,8 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/diagnose/checkup"
 	"bouncer/internal/link"
 	"bouncer/internal/upstream"
@@ -234,7 +234,7 @@ func (svc *Service) explain(ctx context.Context, key upstream.Key, f failure) {
 	// A closer look finds nothing: it may be well again, or fail now and then.
 	f.connection.Again(ctx)
 	if st := f.connection.Status(); st.State == team.StateFailing && st.Finding != nil {
-		svc.o.Incidents.Opened(ctx, f.server, f.since, verdict.FoundOf(*st.Finding))
+		svc.o.Incidents.Opened(ctx, f.server, f.since, report.FoundOf(*st.Finding))
 	}
 }
 
@@ -278,7 +278,7 @@ func (svc *Service) tape(ctx context.Context, f failure) {
 
 // agree has the state of a server agree with what a checkup has found: what fails is told
 // with its cause, and what is well again is looked at by its connection.
-func (svc *Service) agree(ctx context.Context, s team.Server, r verdict.Report) {
+func (svc *Service) agree(ctx context.Context, s team.Server, r report.Report) {
 	c, _ := svc.Pool.Best(s.ID)
 	if c == nil {
 		return
@@ -293,4 +293,4 @@ func (svc *Service) agree(ctx context.Context, s team.Server, r verdict.Report) 
 }
 
 // hinders reports whether a finding keeps a conversation from being opened.
-func hinders(r verdict.Report) bool { return !r.Healthy && r.Revision == "" }
+func hinders(r report.Report) bool { return !r.Healthy && r.Revision == "" }

@@ -90,7 +90,9 @@ func archive(t apitype.Tape) har {
 			sent[e.Line] = e
 		case "answer":
 			entry := harEntry{
-				Started: e.At.Add(-time.Duration(e.TookMS * float64(time.Millisecond))), Time: e.TookMS, Timings: harTimings{Wait: e.TookMS},
+				Started: e.At.Add(
+					-time.Duration(e.TookMS * float64(time.Millisecond)),
+				), Time: e.TookMS, Timings: harTimings{Wait: e.TookMS},
 				Request: harRequest{
 					Method: e.Method, URL: "bouncer:" + strings.Replace(t.Subject(), " ", ":", 1), Version: "HTTP/1.1", Cookies: []struct{}{},
 					Headers: []harPair{}, Query: []harPair{},

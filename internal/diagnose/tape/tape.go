@@ -412,8 +412,11 @@ func Parse(raw []byte) (t apitype.Tape, err error) {
 				return t, &team.FieldError{Field: "text", Why: "is no tape: its first line does not say which format it has"}
 			}
 			if t.Tape > Format {
-				return t, &team.FieldError{Field: "text", Why: fmt.Sprintf("is a tape of the format %d, and %d is the newest that is read here",
-					t.Tape, Format)}
+				return t, &team.FieldError{
+					Field: "text",
+					Why: fmt.Sprintf("is a tape of the format %d, and %d is the newest that is read here",
+						t.Tape, Format),
+				}
 			}
 			continue
 		}

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/apitype"
-	"bouncer/internal/core/verdict"
+	"bouncer/internal/core/report"
 	"bouncer/internal/diagnose/tape"
 	"bouncer/internal/testkit"
 	"bouncer/standin/toolserver"
@@ -85,7 +85,7 @@ func TestATapeTravelsAndIsReplayed(t *testing.T) {
 	require.NoError(t, err)
 	stand := httptest.NewServer(tape.NewPlayer(played))
 	defer stand.Close()
-	var report verdict.Report
+	var report report.Report
 	other.Must("POST", "/api/checkups", testkit.Obj{"target": testkit.Obj{"name": "x", "url": stand.URL + "/mcp"},
 		"call": testkit.Obj{"tool": "bulletin"}}, &report)
 	assert.True(t, report.Healthy, "%+v", report.Findings)

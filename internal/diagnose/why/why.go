@@ -14,8 +14,8 @@ import (
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/near"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
-	"bouncer/internal/core/verdict"
 	"bouncer/internal/journal"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
@@ -64,7 +64,7 @@ func (a *answer) found(cause diagnosis.Cause, title, remedy string, facts ...str
 	if facts == nil {
 		facts = []string{}
 	}
-	a.Found = append(a.Found, verdict.Found{
+	a.Found = append(a.Found, report.Found{
 		Cause: cause, Title: title, Who: cause.WhoActs(), Remedy: remedy, Evidence: facts, Follows: []string{},
 	})
 }
@@ -76,7 +76,7 @@ func (svc *Service) Ask(ctx context.Context, by team.Person, agent, tool string)
 	if err != nil {
 		return apitype.Why{}, err
 	}
-	a := &answer{Why: apitype.Why{Agent: known.Name, Found: []verdict.Found{}}, agent: known}
+	a := &answer{Why: apitype.Why{Agent: known.Name, Found: []report.Found{}}, agent: known}
 	if err := svc.door(ctx, by, a); err != nil {
 		return apitype.Why{}, err
 	}
@@ -255,7 +255,7 @@ func (svc *Service) server(_ context.Context, _ team.Person, a *answer, t apityp
 		st := s.Connection.Status()
 		if st.State == team.StateFailing && st.Finding != nil {
 			a.step("server", failed, st.Finding.Message)
-			a.Found = append(a.Found, verdict.FoundOf(*st.Finding))
+			a.Found = append(a.Found, report.FoundOf(*st.Finding))
 			return
 		}
 		a.step("server", ok, st.State)

@@ -371,7 +371,7 @@ func (j *Call) start(ctx context.Context) func() {
 			j.dedicated.remove(j)
 		}
 		if j.principal.Agent != nil && why == nil {
-			j.carrier.running.remove(j)
+			j.carrier.running.Remove(j)
 		}
 		if j.probe && why == nil {
 			j.carrier.breakers.GiveBack(j.target.Server.ID)
@@ -382,7 +382,7 @@ func (j *Call) start(ctx context.Context) func() {
 	}
 	if j.caller.Session == nil {
 		j.principal = j.caller.Principal
-		j.carrier.running.add(j)
+		j.carrier.running.Add(j)
 	}
 	if j.caller.Session != nil {
 		if !j.caller.Session.Begin(string(j.id), cancel) {

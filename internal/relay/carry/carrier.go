@@ -19,6 +19,7 @@ import (
 	"bouncer/internal/link"
 	"bouncer/internal/relay/breaker"
 	"bouncer/internal/relay/session"
+	"bouncer/internal/relay/underway"
 	"bouncer/internal/snapshot"
 	"bouncer/internal/upstream"
 )
@@ -45,7 +46,7 @@ type Carrier struct {
 	suspensions *suspensions
 	dedicated   dedicatedLinks
 	tasks       tasks
-	running     running
+	running     underway.Set[*Call]
 	breakers    breaker.Set
 
 	ctx    context.Context // of the calls in flight; ends last

@@ -41,7 +41,11 @@ func (j control) decision(rule *rules.Rule) (held.Verdict, error) {
 	}
 	until := time.Now().Add(rule.HoldFor())
 	stop := j.reply.Waiting(j.params.Meta.Token.Of(j.body), func() string {
-		return fmt.Sprintf("held by rule %s until a person decides, for %s at most", rule.Name, span.Text(time.Until(until).Round(time.Second)))
+		return fmt.Sprintf(
+			"held by rule %s until a person decides, for %s at most",
+			rule.Name,
+			span.Text(time.Until(until).Round(time.Second)),
+		)
 	})
 	defer stop()
 	call := j.heldCall(rule)
@@ -70,7 +74,7 @@ func (j control) askInSession(rule *rules.Rule, call held.Call) (held.Verdict, e
 	case err != nil && j.ctx.Err() != nil:
 		return held.Verdict{}, context.Cause(j.ctx)
 	case errors.Is(err, context.DeadlineExceeded):
-		return held.Verdict{}, userSilent(rule)
+		return held.Verdict{}, consent.Silent(rule)
 	case err != nil:
 		return held.Verdict{}, err
 	}
@@ -81,13 +85,6 @@ func (j control) askInSession(rule *rules.Rule, call held.Call) (held.Verdict, e
 	v.By, v.Waited = j.caller.Agent.Owner, time.Since(began)
 	j.carrier.o.Held.Settled(call, v)
 	return v, nil
-}
-
-func userSilent(rule *rules.Rule) error {
-	return &held.UndecidedError{
-		How: held.Expired,
-		Why: fmt.Sprintf("rule %s holds it, and the agent's user was asked and did not answer in %s", rule.Name, rule.HoldFor()),
-	}
 }
 
 // readAnswer reads the response of an assistant that asked.
@@ -152,7 +149,7 @@ func (l *suspension) unanswered() {
 	c := j.notes()
 	c.Held, c.How, c.Asked = l.asked.rule.Name, held.Expired, true
 	e := j.entry
-	e.Decision, e.Outcome, e.Error = team.DecisionRefuse, team.OutcomeRefused, userSilent(l.asked.rule).Error()
+	e.Decision, e.Outcome, e.Error = team.DecisionRefuse, team.OutcomeRefused, consent.Silent(l.asked.rule).Error()
 	j.write(j.carrier.ctx)
 }
 

@@ -162,7 +162,9 @@ func (j control) heldCall(rule *rules.Rule) held.Call {
 	t := j.target
 	c := held.Call{
 		Rule: *rule, AgentID: j.caller.Agent.ID, Agent: j.caller.Agent.Name, Owner: j.caller.Agent.Owner, Server: t.Server.Name,
-		Tool: j.kind.Rule(t.Tool.Name), Title: t.Tool.Summary().Title, Arguments: append(json.RawMessage(nil), j.params.Arguments.Of(j.body)...),
+		Tool: j.kind.Rule(
+			t.Tool.Name,
+		), Title: t.Tool.Summary().Title, Arguments: append(json.RawMessage(nil), j.params.Arguments.Of(j.body)...),
 	}
 	if j.caller.Session != nil {
 		c.Session = j.caller.Session.Id

@@ -138,7 +138,11 @@ const gatherFor = 40 * time.Millisecond
 func (j *Call) suspend(frame []byte, f wire.Frame) bool {
 	l := &suspension{job: j, questions: map[string]pendingInput{}}
 	add := func(frame []byte, f wire.Frame) {
-		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = pendingInput{bytes.Clone(f.ID.Of(frame)), f.Method, wire.EmbeddedRequest(frame, f)}
+		l.questions["q"+strconv.Itoa(len(l.questions)+1)] = pendingInput{
+			bytes.Clone(f.ID.Of(frame)),
+			f.Method,
+			wire.EmbeddedRequest(frame, f),
+		}
 	}
 	add(frame, f)
 	for until := time.Now().Add(gatherFor); len(l.questions) < session.MaxRequests; {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"bouncer/internal/core/rules"
 	"bouncer/internal/held"
 )
 
@@ -102,4 +103,12 @@ func Read(result []byte, inSession bool) (held.Verdict, error) {
 		return undecided(held.Cancelled, "a rule holds it, and the agent's user chose nothing that was asked")
 	}
 	return v, nil
+}
+
+// Silent is what becomes of a held call when its agent's user was asked and did not answer.
+func Silent(rule *rules.Rule) error {
+	return &held.UndecidedError{
+		How: held.Expired,
+		Why: fmt.Sprintf("rule %s holds it, and the agent's user was asked and did not answer in %s", rule.Name, rule.HoldFor()),
+	}
 }

@@ -40,7 +40,9 @@ func Refuse(auth string, inAddress bool, p *snapshot.Pass, agent string, now tim
 		return Revoked, "this pass was revoked; its agent's owner makes another one with bouncer agent pass"
 	case p != nil && !now.Before(p.Expires):
 		return Expired, fmt.Sprintf(
-			"this pass ended on %s; its owner makes another one: bouncer agent pass %s", p.Expires.UTC().Format("2006-01-02 15:04 MST"), agent,
+			"this pass ended on %s; its owner makes another one: bouncer agent pass %s",
+			p.Expires.UTC().Format("2006-01-02 15:04 MST"),
+			agent,
 		)
 	case p != nil:
 		return OtherAddress, "this pass is for the address " + p.Audience + " alone"

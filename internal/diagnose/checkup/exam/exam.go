@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/verdict"
 
 	"bouncer/internal/core/evidence"
@@ -99,7 +100,7 @@ type Run struct {
 	Evidence *evidence.Evidence
 	Masker   *mask.Masker
 	secrets  []string // what is masked wherever it comes back
-	stages   []verdict.StageReport
+	stages   []report.StageReport
 	nextID   uint64
 	large    bool // it holds one of the places for large answers
 }
@@ -192,9 +193,9 @@ func (r *Run) ID() uint64 {
 
 // The outcomes of stages.
 const (
-	OK      = verdict.OutcomeOK
-	Failed  = verdict.OutcomeFailed
-	Skipped = verdict.OutcomeSkipped
+	OK      = report.OutcomeOK
+	Failed  = report.OutcomeFailed
+	Skipped = report.OutcomeSkipped
 )
 
 // Stage notes how a stage went, with what was seen.
@@ -207,7 +208,7 @@ func (r *Run) Stage(name, outcome string, d time.Duration, facts ...string) {
 	}
 	r.stages = append(
 		r.stages,
-		verdict.StageReport{Name: name, Outcome: outcome, MS: int(d.Round(time.Millisecond).Milliseconds()), Facts: kept},
+		report.StageReport{Name: name, Outcome: outcome, MS: int(d.Round(time.Millisecond).Milliseconds()), Facts: kept},
 	)
 }
 
@@ -225,14 +226,14 @@ var (
 )
 
 // Report judges what was collected.
-func (r *Run) Report(took time.Duration) verdict.Report {
+func (r *Run) Report(took time.Duration) report.Report {
 	e := r.Evidence
-	out := verdict.Report{
+	out := report.Report{
 		Target: r.Target.Named(), At: e.At, MS: int(took.Milliseconds()), Findings: verdict.Judge(e), Transport: e.Target.Transport,
 	}
 	out.Healthy = len(out.Findings) == 0
 	if out.Findings == nil {
-		out.Findings = []verdict.Found{}
+		out.Findings = []report.Found{}
 	}
 	if s := e.Session; s != nil {
 		out.Revision, out.Name, out.Version, out.Tools = s.Revision, r.Short(s.Name), r.Short(s.Version), len(s.Tools)
@@ -250,7 +251,7 @@ func (r *Run) Report(took time.Duration) verdict.Report {
 			}
 		}
 		if at < 0 {
-			out.Stages = append(out.Stages, verdict.StageReport{Name: name, Outcome: Skipped, Facts: []string{}})
+			out.Stages = append(out.Stages, report.StageReport{Name: name, Outcome: Skipped, Facts: []string{}})
 			continue
 		}
 		out.Stages = append(out.Stages, r.stages[at])
@@ -260,7 +261,7 @@ func (r *Run) Report(took time.Duration) verdict.Report {
 
 // mark has the stage of each cause failed, and what comes after the first of them that
 // was not reached skipped.
-func (r *Run) mark(found []verdict.Found) {
+func (r *Run) mark(found []report.Found) {
 	layers := map[string]string{"auth": "authorization"}
 	for i := range found {
 		layer, _, _ := strings.Cut(string(found[i].Cause), ".")

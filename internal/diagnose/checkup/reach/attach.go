@@ -47,7 +47,8 @@ func (w *way) attach(ctx context.Context) error {
 	}
 	for _, header := range w.Target.Server.Headers {
 		name, value, _ := strings.Cut(header, ":")
-		if name = http.CanonicalHeaderKey(strings.TrimSpace(name)); name == "Authorization" || strings.Contains(strings.ToLower(name), "key") ||
+		if name = http.CanonicalHeaderKey(strings.TrimSpace(name)); name == "Authorization" ||
+			strings.Contains(strings.ToLower(name), "key") ||
 			strings.Contains(strings.ToLower(name), "token") {
 			w.add(attached{Form: evidence.Form{Header: name}, value: strings.TrimPrefix(value, " ")})
 		}

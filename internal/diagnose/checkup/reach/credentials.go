@@ -19,7 +19,7 @@ func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
 			h.host(ctx)
 		}
 		if h.Target.Server.Transport != team.REST {
-			h.oauth(ctx, x)
+			grants{h}.oauth(ctx, x)
 		}
 		return
 	}
@@ -38,7 +38,7 @@ func (h *web) credentials(ctx context.Context, x *evidence.Exchange) {
 		}
 	}
 	if h.Target.Server.SignIn != nil || h.Target.Client != nil {
-		h.oauth(ctx, x)
+		grants{h}.oauth(ctx, x)
 		return
 	}
 	if placeholder || len(h.forms) != 1 || h.forms[0].sign != nil || h.forms[0].Query != "" {

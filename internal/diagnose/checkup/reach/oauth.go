@@ -16,9 +16,13 @@ import (
 	"bouncer/internal/oauth"
 )
 
+// grants looks at how a token is got for the address: what is said of it, and what the
+// authorization server does.
+type grants struct{ *web }
+
 // oauth looks at each step of OAuth on its own: the metadata of the resource and of its
 // authorization server, and, for a client that is known, what it is answered there.
-func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
+func (h grants) oauth(ctx context.Context, x *evidence.Exchange) {
 	challenge, told := oauth.ReadChallenge(http.Header{"Www-Authenticate": {x.Header["Www-Authenticate"]}})
 	named := told && challenge.Metadata != ""
 	issuers := h.resource(ctx, challenge.Metadata, named)
@@ -39,7 +43,7 @@ func (h *web) oauth(ctx context.Context, x *evidence.Exchange) {
 }
 
 // tryClient asks for what a client that is known would be given.
-func (h *web) tryClient(ctx context.Context, a evidence.OAuthStep) {
+func (h grants) tryClient(ctx context.Context, a evidence.OAuthStep) {
 	c := h.Target.Client
 	switch {
 	case c.RefreshToken != "":
@@ -53,7 +57,7 @@ func (h *web) tryClient(ctx context.Context, a evidence.OAuthStep) {
 }
 
 // document gets a JSON document without a credential.
-func (h *web) document(ctx context.Context, what, address string, into any) evidence.OAuthStep {
+func (h grants) document(ctx context.Context, what, address string, into any) evidence.OAuthStep {
 	s := evidence.OAuthStep{What: what, URL: h.shown(address)}
 	x, raw := h.send(ctx, request{
 		method: http.MethodGet, address: address, header: http.Header{"Accept": {"application/json"}}, limit: min(probeTime,
@@ -83,7 +87,7 @@ func wellKnown(base, suffix string) (list []string) {
 
 // resource reads the metadata of the server (RFC 9728). What is only guessed and not
 // there is no evidence.
-func (h *web) resource(ctx context.Context, address string, named bool) []string {
+func (h grants) resource(ctx context.Context, address string, named bool) []string {
 	addresses := []string{address}
 	if !named {
 		addresses = wellKnown(h.Target.Server.URL, "oauth-protected-resource")
@@ -123,7 +127,7 @@ func covers(resource, server string) bool {
 }
 
 // authority reads the metadata of an authorization server.
-func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep {
+func (h grants) authority(ctx context.Context, issuer string) *evidence.OAuthStep {
 	addresses := wellKnown(issuer, "oauth-authorization-server")
 	addresses = append(addresses, wellKnown(issuer, "openid-configuration")...)
 	if at, err := url.Parse(issuer); err == nil && strings.Trim(at.Path, "/") != "" {
@@ -166,7 +170,7 @@ func (h *web) authority(ctx context.Context, issuer string) *evidence.OAuthStep 
 
 // authorize asks the authorization endpoint what a browser would ask, and does not go on:
 // it shows whether the client and Bouncer's address are known there.
-func (h *web) authorize(ctx context.Context, a evidence.OAuthStep) {
+func (h grants) authorize(ctx context.Context, a evidence.OAuthStep) {
 	c := h.Target.Client
 	at, err := url.Parse(a.Authorize)
 	if err != nil {
@@ -209,7 +213,7 @@ func random() string {
 }
 
 // token asks the token endpoint.
-func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v url.Values) {
+func (h grants) token(ctx context.Context, a evidence.OAuthStep, what string, v url.Values) {
 	c := h.Target.Client
 	v.Set("resource", h.Target.Server.URL)
 	if c.Scope != "" {
@@ -244,7 +248,7 @@ func (h *web) token(ctx context.Context, a evidence.OAuthStep, what string, v ur
 	h.add(attached{Form: evidence.Form{Header: "Authorization", Scheme: "Bearer"}, value: "Bearer " + m.Access})
 }
 
-func (h *web) post(ctx context.Context, address string, v url.Values, header http.Header) (evidence.Exchange, []byte) {
+func (h grants) post(ctx context.Context, address string, v url.Values, header http.Header) (evidence.Exchange, []byte) {
 	body := v.Encode()
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(body))
 	x := evidence.Exchange{Method: http.MethodPost, URL: h.shown(address)}
