@@ -339,7 +339,8 @@ func (j httpJudge) redirected(x *evidence.Exchange) {
 	sameHost := to.Hostname() == from.Hostname()
 	switch {
 	case sameHost && from.Scheme == "http" && to.Scheme == "https" && !loginWords.MatchString(to.Path):
-		j.add(diagnosis.WrongScheme, "the server wants https, and the address says http", j.update("--url "+report.Quoted(shortURL(to))), facts...).
+		remedy := j.update("--url " + report.Quoted(shortURL(to)))
+		j.add(diagnosis.WrongScheme, "the server wants https, and the address says http", remedy, facts...).
 			fix("url", shortURL(to), "reaches the server over TLS")
 	case loginWords.MatchString(to.Host+to.Path) || strings.Contains(to.RawQuery, "redirect") || strings.Contains(to.RawQuery, "return"):
 		j.add(diagnosis.RedirectedToLogin, "the address redirects to a login page for people: "+shortURL(to),
