@@ -8,7 +8,9 @@ import (
 	"strings"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/store"
@@ -45,14 +47,15 @@ func parts(ctx context.Context, size int) error {
 	}
 	defer s.Close()
 	const batch = 256
-	key := store.KeyAt(time.Now())
-	rows := make([]store.KeyedCall, batch)
+	log := calls.NewWriter(s)
+	key := segment.KeyAt(time.Now())
+	rows := make([]calls.Record, batch)
 	shown := text[:min(len(text), kept)]
 	var failed error
 	writing := per(func() {
 		for i := range rows {
 			key++
-			rows[i] = store.KeyedCall{
+			rows[i] = calls.Record{
 				Key: key,
 				Call: team.Call{
 					Agent:     "bench",
@@ -66,7 +69,7 @@ func parts(ctx context.Context, size int) error {
 				},
 			}
 		}
-		if err := s.CallLog().AppendCalls(ctx, rows); err != nil {
+		if err := log.Append(ctx, rows); err != nil {
 			failed = err
 		}
 	}) / batch

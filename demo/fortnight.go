@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
 	"bouncer/internal/journal"
@@ -101,7 +102,8 @@ func fortnight(ctx context.Context, dir string, now time.Time) (n int, err error
 	if err != nil {
 		return 0, fmt.Errorf("open the journal: %w", err)
 	}
-	j, err := journal.New(ctx, s.CallLog(), journal.Options{From: s.CallLog(), Log: slog.New(slog.DiscardHandler)})
+	log := calls.NewWriter(s)
+	j, err := journal.New(ctx, log, journal.Options{From: log, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return 0, errors.Join(fmt.Errorf("open the journal: %w", err), s.Close())
 	}

@@ -21,6 +21,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/calls"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/store"
 	"bouncer/internal/testkit"
 )
@@ -169,7 +171,7 @@ func (l *ledger) hold(t *testing.T, dir string) int {
 	defer func() { require.NoError(t, s.Close()) }()
 	require.NoError(t, s.Check(t.Context()))
 	for text := range l.answered {
-		found, err := s.CallLog().Calls(t.Context(), store.CallFilter{Text: text, Since: l.began, Limit: 1})
+		found, err := calls.In(s).Page(t.Context(), calls.Filter{Filter: segment.Filter{Text: text, Since: l.began}, Limit: 1})
 		require.NoError(t, err)
 		assert.Len(t, found, 1, "%s was answered and is not on record", text)
 	}

@@ -17,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/calls"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/store"
 	"bouncer/internal/testkit"
 )
@@ -120,11 +122,11 @@ func TestKillInTheMiddleOfCalls(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, s.Check(t.Context()))
 	recorded := map[string]bool{}
-	for before := store.CallKey(0); ; {
-		page, err := s.CallLog().Calls(t.Context(), store.CallFilter{Before: before, Limit: 500})
+	for before := calls.Key(0); ; {
+		page, err := calls.In(s).Page(t.Context(), calls.Filter{Filter: segment.Filter{Before: before}, Limit: 500})
 		require.NoError(t, err)
 		for _, c := range page {
-			full, err := s.CallLog().CallByKey(t.Context(), c.Key)
+			full, err := calls.In(s).ByKey(t.Context(), c.Key)
 			require.NoError(t, err)
 			recorded[regexp.MustCompile(`call-\d+-\d+\.`).FindString(full.Arguments)] = true
 			before = c.Key

@@ -170,7 +170,7 @@ func TestADamagedPageIsTold(t *testing.T) {
 	}
 	w.Calls(50, "")
 	w.Stop()
-	damage(t, calls, "calls")
+	damage(t, calls, "segments")
 	w = testkit.Start(t, map[string]string{"data": calls})
 	p := w.Problem("GET", "/api/calls", nil)
 	assert.Contains(t, p.Title, "damaged")

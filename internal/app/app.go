@@ -23,12 +23,14 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"bouncer/internal/api"
+	"bouncer/internal/calls"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/notice"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
@@ -158,7 +160,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	go func() { svc.served <- svc.server.Serve(listener) }()
 	var last time.Time
 	// A journal that cannot be read has said so.
-	if newest, _, err := svc.store.CallLog().CallKeysAround(ctx, store.LastKey); err == nil && newest > 0 {
+	if newest, _, err := calls.In(svc.store).Around(ctx, segment.LastKey); err == nil && newest > 0 {
 		last = newest.Time()
 	}
 	for _, n := range svc.check(last) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/presence"
@@ -30,8 +31,9 @@ type hot struct {
 // given.
 func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (err error) {
 	s := svc.Settings
-	svc.jnl, err = journal.New(ctx, svc.store.CallLog(), journal.Options{
-		Strict: s.strict(), BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: svc.store.CallLog(),
+	log := calls.NewWriter(svc.store)
+	svc.jnl, err = journal.New(ctx, log, journal.Options{
+		Strict: s.strict(), BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: log,
 		Keep: journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
 	})
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 	"bouncer/internal/assistants/roster"
 	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
+	"bouncer/internal/calls"
 	"bouncer/internal/changes"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/cost"
@@ -135,7 +136,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 
 	limiter, problems := throttle.New(nil), &oauth.Problems{}
 	all := api.Services{
-		Registry: reg, Journal: journal.NewReader(svc.store.CallLog()), Notary: journal.NewNotary(svc.store.CallLog(), svc.journalKey()),
+		Registry: reg, Journal: journal.NewReader(calls.In(svc.store)), Notary: journal.NewNotary(calls.In(svc.store), svc.journalKey()),
 		Taps: svc.jnl, Backup: svc.store.Backup, JournalState: svc.jnl.State,
 		Usage: book.Usage, TurnedAway: svc.Gateway.Door.List,
 		Contact: func(id string) (team.Contact, bool) { return relay.ContactOf(svc.Gateway, id) },

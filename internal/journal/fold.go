@@ -3,8 +3,8 @@ package journal
 import (
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/team"
-	"bouncer/internal/store"
 )
 
 // Refusals that repeat are one record with a count: an agent that is refused cannot
@@ -22,7 +22,7 @@ const (
 type sameRefusal struct{ agent, server, tool, rule, why string }
 
 type fold struct {
-	row   store.KeyedCall
+	row   calls.Record
 	began time.Time
 	dirty bool // its count is not stored yet
 }
@@ -40,7 +40,7 @@ func newFolds(now func() time.Time) *folds {
 
 // add counts a refusal in an earlier record; false when there is none, and then it
 // is to be recorded as returned, perhaps for others as well.
-func (f *folds) add(row store.KeyedCall) (store.KeyedCall, bool) {
+func (f *folds) add(row calls.Record) (calls.Record, bool) {
 	now := f.now()
 	same := sameRefusal{row.Agent, row.Server, row.Tool, row.Rule, row.Error}
 	if f.count(same, row.Times, now) {
@@ -96,7 +96,7 @@ func (f *folds) sweep(now time.Time) {
 
 // repeats are the counts that have to be stored, as calls with the key of their
 // record.
-func (f *folds) repeats() (out []store.KeyedCall) {
+func (f *folds) repeats() (out []calls.Record) {
 	for _, have := range f.bySame {
 		if have.dirty {
 			have.dirty = false
@@ -107,7 +107,7 @@ func (f *folds) repeats() (out []store.KeyedCall) {
 }
 
 // keyed notes under which key a refusal was recorded.
-func (f *folds) keyed(row store.KeyedCall) {
+func (f *folds) keyed(row calls.Record) {
 	for _, same := range [...]sameRefusal{{row.Agent, row.Server, row.Tool, row.Rule, row.Error}, {agent: row.Agent}} {
 		if have := f.bySame[same]; have != nil && have.row.Key == 0 {
 			have.row.Key, have.row.ID = row.Key, row.ID

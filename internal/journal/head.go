@@ -8,19 +8,19 @@ import (
 	"fmt"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/team"
-	"bouncer/internal/store"
 )
 
 // Notary signs the head of the chain of calls, and verifies the chain. Whoever rules the
 // machine can write another chain and sign it; a head that is kept elsewhere shows that.
 type Notary struct {
-	log store.CallLog
+	log calls.Log
 	key ed25519.PrivateKey
 }
 
 // NewNotary returns a Notary; seed is 32 bytes.
-func NewNotary(log store.CallLog, seed []byte) *Notary {
+func NewNotary(log calls.Log, seed []byte) *Notary {
 	return &Notary{log, ed25519.NewKeyFromSeed(seed)}
 }
 
@@ -31,7 +31,7 @@ func signed(h team.ChainHead) []byte {
 
 // Head returns the newest seal, signed (Ed25519, RFC 8032).
 func (n *Notary) Head(ctx context.Context) (team.SignedHead, error) {
-	h, err := n.log.ChainHead(ctx)
+	h, err := n.log.Head(ctx)
 	if err != nil {
 		return team.SignedHead{}, fmt.Errorf("read the newest seal: %w", err)
 	}
@@ -53,7 +53,7 @@ func (n *Notary) Verify(ctx context.Context, kept team.SignedHead) (team.ChainSt
 		}
 		hash, _ = hex.DecodeString(kept.Hash) // it was checked
 	}
-	v, err := n.log.VerifyChain(ctx, kept.Seal, hash)
+	v, err := n.log.Verify(ctx, kept.Seal, hash)
 	if err != nil {
 		return v, fmt.Errorf("verify the journal: %w", err)
 	}

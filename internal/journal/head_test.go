@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/calls"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 	"bouncer/internal/store"
 )
@@ -24,22 +26,22 @@ func TestLaterAlterationsShow(t *testing.T) {
 	s, err := store.Open(t.Context(), path, store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close() })
-	log := s.CallLog()
+	log := calls.NewWriter(s)
 	start := time.Now().Add(-10 * time.Hour)
 	fill := func(from, to int) {
 		for batch := from; batch < to; batch++ {
-			rows := []store.KeyedCall{}
+			rows := []calls.Record{}
 			for i := range 3 {
 				at := start.Add(time.Duration(batch)*time.Hour + time.Duration(i)*time.Millisecond)
-				rows = append(rows, store.KeyedCall{Key: store.KeyAt(at), Call: team.Call{
+				rows = append(rows, calls.Record{Key: segment.KeyAt(at), Call: team.Call{
 					Agent: "night-watch", Server: "sailings", Tool: "cancel_sailing", Decision: "admit", Outcome: "ok", Arguments: fmt.Sprint(batch, i),
 					Control: &team.CallControl{Held: "night-cancels", By: "joss"},
 				}})
 			}
-			require.NoError(t, log.AppendCalls(t.Context(), rows))
+			require.NoError(t, log.Append(t.Context(), rows))
 		}
 	}
-	notary := NewNotary(log, make([]byte, 32))
+	notary := NewNotary(log.Log, make([]byte, 32))
 	fill(0, 4)
 	early, err := notary.Head(t.Context())
 	require.NoError(t, err)
@@ -60,58 +62,96 @@ func TestLaterAlterationsShow(t *testing.T) {
 		_, err := db.Exec(query)
 		require.NoError(t, err, query)
 	}
-	for name, row := range map[string]struct{ do, undo, what string }{
-		"an argument": {
-			`UPDATE calls SET arguments = 'x' WHERE arguments = '2 1'`, `UPDATE calls SET arguments = '2 1' WHERE arguments = 'x'`, "was altered",
-		},
-		"who decided": {
-			`UPDATE calls SET control = replace(control, 'joss', 'teo') WHERE arguments = '3 0'`,
-			`UPDATE calls SET control = replace(control, 'teo', 'joss') WHERE arguments = '3 0'`, "was altered",
-		},
-		"a call gone": {
-			`CREATE TABLE kept AS SELECT * FROM calls WHERE arguments = '1 2'; DELETE FROM calls WHERE arguments = '1 2'`,
-			`INSERT INTO calls SELECT * FROM kept; DROP TABLE kept`, "it sealed 3 calls, and there are 2",
-		},
-		"a call put in": {
-			`CREATE TABLE was AS SELECT * FROM calls WHERE arguments = '1 2'; UPDATE was SET id = id + 1, seal = 0; INSERT INTO calls SELECT * FROM was`,
-			`DELETE FROM calls WHERE seal = 0; DROP TABLE was`, "put in without a seal",
-		},
-		"a seal gone": {
-			`CREATE TABLE gone AS SELECT * FROM seals WHERE seq = 3; DELETE FROM seals WHERE seq = 3`,
-			`INSERT INTO seals SELECT * FROM gone; DROP TABLE gone`, "the seals from 3 to 3 are gone",
-		},
-		"another seal": {`UPDATE seals SET hash = x'00' WHERE seq = 6`, ``, "the seal itself, was altered"},
+	// alter has the calls of a seal altered where they are kept.
+	alter := func(seq int64, fn func([]calls.Record) []calls.Record) func() {
+		var head, body []byte
+		var records int
+		require.NoError(t, db.QueryRow(`SELECT head, body, records FROM segments WHERE low = ?`, seq).Scan(&head, &body, &records))
+		list, err := segment.ReadHead(head, seq)
+		require.NoError(t, err)
+		require.NoError(t, segment.ReadBody(body, list))
+		put := func(head, body []byte, n int) {
+			_, err := db.Exec(`UPDATE segments SET head = ?, body = ?, records = ? WHERE low = ?`, head, body, n, seq)
+			require.NoError(t, err)
+		}
+		list = fn(list)
+		forged := segment.Write(list, false)
+		put(forged.Head, forged.Body, len(list))
+		return func() { put(head, body, records) }
+	}
+	undo := func(query string) func() { return func() { exec(query) } }
+	for name, row := range map[string]struct {
+		do   func() (undo func())
+		what string
+	}{
+		"an argument": {func() func() {
+			return alter(3, func(list []calls.Record) []calls.Record { list[1].Arguments = "x"; return list })
+		}, "was altered"},
+		"who decided": {func() func() {
+			return alter(4, func(list []calls.Record) []calls.Record { list[0].Control.By = "teo"; return list })
+		}, "was altered"},
+		"how long it took": {func() func() {
+			return alter(4, func(list []calls.Record) []calls.Record { list[0].Micros++; return list })
+		}, "was altered"},
+		"a call gone": {func() func() {
+			return alter(2, func(list []calls.Record) []calls.Record { return list[:2] })
+		}, "it sealed 3 calls, and there are 2"},
+		"a call put in under a seal": {func() func() {
+			return alter(2, func(list []calls.Record) []calls.Record {
+				more := list[2]
+				more.Key++
+				return append(list, more)
+			})
+		}, "it sealed 3 calls, and there are 4"},
+		"a call put in": {func() func() {
+			forged := segment.Write([]calls.Record{{Key: segment.KeyAt(start.Add(90 * time.Minute)), Call: team.Call{Agent: "x"}}}, true)
+			_, err := db.Exec(`INSERT INTO segments (closed, records, first, last, low, high, head, body) VALUES (1, 1, ?, ?, 0, 0, ?, ?)`,
+				int64(forged.First), int64(forged.Last), forged.Head, forged.Body)
+			require.NoError(t, err)
+			return undo(`DELETE FROM segments WHERE low = 0`)
+		}, "put in without a seal"},
+		"a block twice": {func() func() {
+			exec(`INSERT INTO segments (closed, records, first, last, low, high, facts, words, head, body)
+				SELECT closed, records, first, last, low, high, facts, words, head, body FROM segments WHERE low = 2`)
+			return undo(`DELETE FROM segments WHERE id = (SELECT max(id) FROM segments)`)
+		}, "belong to no seal"},
+		"a seal gone": {func() func() {
+			exec(`CREATE TABLE gone AS SELECT * FROM seals WHERE seq = 3; DELETE FROM seals WHERE seq = 3`)
+			return undo(`INSERT INTO seals SELECT * FROM gone; DROP TABLE gone`)
+		}, "the seals from 3 to 3 are gone"},
+		"another seal": {func() func() {
+			var hash []byte
+			require.NoError(t, db.QueryRow(`SELECT hash FROM seals WHERE seq = 6`).Scan(&hash))
+			exec(`UPDATE seals SET hash = x'00' WHERE seq = 6`)
+			return func() {
+				_, err := db.Exec(`UPDATE seals SET hash = ? WHERE seq = 6`, hash)
+				require.NoError(t, err)
+			}
+		}, "the seal itself, was altered"},
 	} {
-		var hash []byte
-		require.NoError(t, db.QueryRow(`SELECT hash FROM seals WHERE seq = 6`).Scan(&hash))
-		exec(row.do)
+		mend := row.do()
 		v := verify(team.SignedHead{})
 		assert.False(t, v.Whole, name)
 		require.NotEmpty(t, v.Problems, name)
 		assert.Contains(t, fmt.Sprint(v.Problems), row.what, name)
-		if row.undo == "" {
-			_, err := db.Exec(`UPDATE seals SET hash = ? WHERE seq = 6`, hash)
-			require.NoError(t, err)
-			continue
-		}
-		exec(row.undo)
+		mend()
 		assert.True(t, verify(early).Whole, name)
 	}
 
 	// A chain that was cut off, or written anew, fits itself; the head that was kept shows it.
 	late, err := notary.Head(t.Context())
 	require.NoError(t, err)
-	exec(`CREATE TABLE calls_off AS SELECT * FROM calls WHERE seal > 4; DELETE FROM calls WHERE seal > 4; CREATE TABLE seals_off AS SELECT * FROM seals WHERE seq > 4; DELETE FROM seals WHERE seq > 4`)
+	exec(`CREATE TABLE calls_off AS SELECT * FROM segments WHERE low > 4; DELETE FROM segments WHERE low > 4; CREATE TABLE seals_off AS SELECT * FROM seals WHERE seq > 4; DELETE FROM seals WHERE seq > 4`)
 	assert.True(t, verify(team.SignedHead{}).Whole)
 	assert.Contains(t, fmt.Sprint(verify(late).Problems), "newer calls were removed")
-	exec(`INSERT INTO calls SELECT * FROM calls_off; INSERT INTO seals SELECT * FROM seals_off`)
+	exec(`INSERT INTO segments SELECT * FROM calls_off; INSERT INTO seals SELECT * FROM seals_off`)
 	forged := late
 	forged.Seal = 5
 	_, err = notary.Verify(t.Context(), forged)
 	assert.ErrorContains(t, err, "its signature does not fit")
 
 	// What is too old goes with whole seals, and the rest is still a chain.
-	n, err := log.DropCallsBefore(t.Context(), store.KeyAt(start.Add(2*time.Hour+time.Millisecond)), 100)
+	n, err := log.Remove(t.Context(), segment.KeyAt(start.Add(2*time.Hour+time.Millisecond)), 100)
 	require.NoError(t, err)
 	assert.Equal(t, 6, n, "the seal of two hours is not over")
 	v := verify(late)

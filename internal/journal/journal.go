@@ -14,7 +14,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 	"bouncer/internal/store"
 )
@@ -22,11 +24,11 @@ import (
 // Appender is the part of the store that the journal writes to. It is called
 // by one goroutine only.
 type Appender interface {
-	// AppendCalls writes calls, and the counts of refusals that are recorded already.
-	AppendCalls(ctx context.Context, calls []store.KeyedCall, repeats ...store.KeyedCall) error
-	// CallKeysAround returns the newest key below a key, and the oldest one from there
+	// Append writes calls, and the counts of refusals that are recorded already.
+	Append(ctx context.Context, list []calls.Record, repeats ...calls.Record) error
+	// Around returns the newest key below a key, and the oldest one from there
 	// on; 0 for none.
-	CallKeysAround(ctx context.Context, key store.CallKey) (below, above store.CallKey, err error)
+	Around(ctx context.Context, key calls.Key) (below, above calls.Key, err error)
 }
 
 // Options configure a Journal; the zero value is the default.
@@ -73,13 +75,15 @@ type Journal struct {
 	lost    atomic.Int64            // records that could not be written
 
 	keeper keeper
+	many   chan struct{}      // tells the keeper that many records were written; of capacity 1
 	stop   context.CancelFunc // ends the removal of what is old
 	tidied chan struct{}
 
 	// Owned by the writer.
-	last  store.CallKey
-	above store.CallKey // the oldest key after last, when the clock was set back; 0 for none
+	last  calls.Key
+	above calls.Key // the oldest key after last, when the clock was set back; 0 for none
 	folds *folds
+	since int // records written since the keeper was woken
 }
 
 // failing says since when and why records cannot be written.
@@ -171,7 +175,7 @@ func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 	if o.Full == nil {
 		o.Full = func() bool { return false }
 	}
-	last, _, err := to.CallKeysAround(ctx, store.LastKey)
+	last, _, err := to.Around(ctx, segment.LastKey)
 	var broken *store.DamagedError
 	if errors.As(err, &broken) {
 		// What is damaged here keeps nothing else from working; that calls cannot be
@@ -185,6 +189,7 @@ func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 	j := &Journal{
 		o: o, to: to, queue: make(chan *Entry, o.Queue), ended: make(chan struct{}), taps: map[*Tap]struct{}{}, last: last,
 		folds: newFolds(o.Now), keeper: keeper{o.Keep, o.From, o.Now}, tidied: make(chan struct{}),
+		many: make(chan struct{}, 1),
 	}
 	ctx = context.WithoutCancel(ctx)
 	tidying, stop := context.WithCancel(ctx)
@@ -260,7 +265,7 @@ func (j *Journal) write(ctx context.Context) {
 	defer close(j.ended)
 	defer j.untapAll()
 	batch := make([]*Entry, 0, maxBatch)
-	rows := make([]store.KeyedCall, 0, maxBatch)
+	rows := make([]calls.Record, 0, maxBatch)
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for e := range j.queue {
@@ -288,9 +293,22 @@ func (j *Journal) write(ctx context.Context) {
 		}
 		if err == nil {
 			j.publish(append(rows, repeats...))
+			j.written(len(rows))
 		}
 		clear(batch)
 		clear(rows)
+	}
+}
+
+// written counts what was written, and wakes the keeper when it is many.
+func (j *Journal) written(n int) {
+	if j.since += n; j.since < segment.MaxRecords {
+		return
+	}
+	j.since = 0
+	select {
+	case j.many <- struct{}{}:
+	default: // it is awake
 	}
 }
 
@@ -329,7 +347,7 @@ func (j *Journal) gather(batch []*Entry, timer *time.Timer) []*Entry {
 // append tries a batch a few times: a busy disk is not a reason to lose it. While
 // nothing can be written it does not try again and again, so that nobody waits for
 // what fails anyway.
-func (j *Journal) append(ctx context.Context, rows, repeats []store.KeyedCall) error {
+func (j *Journal) append(ctx context.Context, rows, repeats []calls.Record) error {
 	err := error(&UnrecordableError{diskFull})
 	tries := 4
 	if j.failing.Load() != nil {
@@ -343,7 +361,7 @@ func (j *Journal) append(ctx context.Context, rows, repeats []store.KeyedCall) e
 		if try > 0 {
 			<-time.After(time.Duration(try) * 200 * time.Millisecond)
 		}
-		if err = j.to.AppendCalls(ctx, rows, repeats...); err == nil {
+		if err = j.to.Append(ctx, rows, repeats...); err == nil {
 			if was := j.failing.Swap(nil); was != nil {
 				j.o.Log.Warn("calls are recorded again", "lost", j.lost.Load(), "since", was.since)
 			}
@@ -373,12 +391,12 @@ const clockSlack = 2 * time.Second
 
 // nextKey is the key of a record: that of its time, or the next free one. When the
 // clock was set back, so are the records, and do not go on in a future that was none.
-func (j *Journal) nextKey(ctx context.Context, at time.Time) store.CallKey {
+func (j *Journal) nextKey(ctx context.Context, at time.Time) calls.Key {
 	now := j.o.Now()
 	if at.After(now.Add(clockSlack)) {
 		at = now
 	}
-	key := store.KeyAt(at)
+	key := segment.KeyAt(at)
 	if key > j.last && (j.above == 0 || key < j.above) {
 		j.last = key
 		return key
@@ -390,13 +408,13 @@ func (j *Journal) nextKey(ctx context.Context, at time.Time) store.CallKey {
 	if j.above == 0 {
 		j.o.Log.Warn("the clock was set back; records follow it", "newest", j.last.Time(), "now", now)
 	}
-	return j.amid(ctx, store.KeyAt(now))
+	return j.amid(ctx, segment.KeyAt(now))
 }
 
 // amid finds a free key among records that are there already.
-func (j *Journal) amid(ctx context.Context, key store.CallKey) store.CallKey {
+func (j *Journal) amid(ctx context.Context, key calls.Key) calls.Key {
 	for {
-		below, above, err := j.to.CallKeysAround(ctx, key+1)
+		below, above, err := j.to.Around(ctx, key+1)
 		if err != nil {
 			// What cannot be looked up goes to the end, which is free.
 			j.o.Log.Error("the place of a record could not be found", "error", err)
@@ -415,9 +433,9 @@ func (j *Journal) amid(ctx context.Context, key store.CallKey) store.CallKey {
 }
 
 // masked is what is kept of an entry.
-func (j *Journal) masked(e *Entry) store.KeyedCall {
+func (j *Journal) masked(e *Entry) calls.Record {
 	m := j.o.Masker()
-	row := store.KeyedCall{Call: e.Call}
+	row := calls.Record{Call: e.Call}
 	row.Times = max(row.Times, 1)
 	var cutArgs, cutReply bool
 	row.Arguments, cutArgs = m.Cut(e.Args, j.o.BodyLimit)
@@ -467,7 +485,7 @@ func (j *Journal) untapAll() {
 	clear(j.taps)
 }
 
-func (j *Journal) publish(rows []store.KeyedCall) {
+func (j *Journal) publish(rows []calls.Record) {
 	j.tapMu.Lock()
 	defer j.tapMu.Unlock()
 	if len(j.taps) == 0 {

@@ -16,23 +16,24 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/mask"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
-	"bouncer/internal/store"
 )
 
 // memory is an appender that can be held up and made to fail.
 type memory struct {
 	mu     sync.Mutex
-	rows   []store.KeyedCall
+	rows   []calls.Record
 	fails  int
 	held   atomic.Bool   // the writer waits at the gate
 	gate   chan struct{} // nil: open
-	last   store.CallKey
+	last   calls.Key
 	writes int
 }
 
-func (m *memory) AppendCalls(_ context.Context, calls []store.KeyedCall, repeats ...store.KeyedCall) error {
+func (m *memory) Append(_ context.Context, list []calls.Record, repeats ...calls.Record) error {
 	if m.gate != nil {
 		m.held.Store(true)
 		<-m.gate
@@ -44,17 +45,17 @@ func (m *memory) AppendCalls(_ context.Context, calls []store.KeyedCall, repeats
 		return errors.New("the disk is busy")
 	}
 	for _, r := range repeats {
-		at := slices.IndexFunc(m.rows, func(have store.KeyedCall) bool { return have.Key == r.Key })
+		at := slices.IndexFunc(m.rows, func(have calls.Record) bool { return have.Key == r.Key })
 		m.rows[at].Times = r.Times
 	}
-	m.rows = append(m.rows, calls...)
+	m.rows = append(m.rows, list...)
 	return nil
 }
 
-func (m *memory) CallKeysAround(_ context.Context, key store.CallKey) (below, above store.CallKey, _ error) {
+func (m *memory) Around(_ context.Context, key calls.Key) (below, above calls.Key, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	keys := []store.CallKey{m.last}
+	keys := []calls.Key{m.last}
 	for _, row := range m.rows {
 		keys = append(keys, row.Key)
 	}
@@ -68,10 +69,10 @@ func (m *memory) CallKeysAround(_ context.Context, key store.CallKey) (below, ab
 	return below, above, nil
 }
 
-func (m *memory) all() []store.KeyedCall {
+func (m *memory) all() []calls.Record {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return append([]store.KeyedCall(nil), m.rows...)
+	return append([]calls.Record(nil), m.rows...)
 }
 
 func start(t *testing.T, m *memory, o Options) *Journal {
@@ -135,7 +136,7 @@ func TestStrictAnswersWaitForTheCommit(t *testing.T) {
 
 func TestBodiesAreMaskedAndBounded(t *testing.T) {
 	t.Parallel()
-	m := &memory{last: store.KeyAt(time.Now().Add(time.Hour))}
+	m := &memory{last: segment.KeyAt(time.Now().Add(time.Hour))}
 	secret := mask.New([]string{"canary-secret-1"})
 	j := start(t, m, Options{BodyLimit: 60, Masker: func() *mask.Masker { return secret }})
 	long := strings.Repeat("x", 50) + "canary-secret-1" + strings.Repeat("y", 5000)
@@ -222,7 +223,7 @@ func TestRefusalsThatRepeatAreOneRecord(t *testing.T) {
 	assert.Equal(t, 1, m.all()[len(rows)].Times, "the next minute has a record of its own")
 	folds := newFolds(time.Now)
 	for i := range 3 * maxFolds {
-		folds.add(store.KeyedCall{Call: refusal(fmt.Sprint("agent-", i), "x").Call})
+		folds.add(calls.Record{Call: refusal(fmt.Sprint("agent-", i), "x").Call})
 	}
 	assert.LessOrEqual(t, len(folds.bySame), maxFolds)
 }
@@ -302,7 +303,7 @@ func TestRecordsFollowTheClock(t *testing.T) {
 	}
 	now = begin.Add(time.Hour)
 	assert.Equal(t, now, record())
-	seen := map[store.CallKey]bool{}
+	seen := map[calls.Key]bool{}
 	for _, row := range m.all() {
 		assert.False(t, seen[row.Key], "keys are unique")
 		seen[row.Key] = true
@@ -311,16 +312,18 @@ func TestRecordsFollowTheClock(t *testing.T) {
 
 // oldest is a store of which only the oldest can be removed.
 type oldest struct {
-	keys  []store.CallKey
+	keys  []calls.Key
 	bytes int64 // of one record
 }
 
-func (o *oldest) DropCallsBefore(_ context.Context, before store.CallKey, most int) (n int, _ error) {
+func (o *oldest) Remove(_ context.Context, before calls.Key, most int) (n int, _ error) {
 	for len(o.keys) > 0 && o.keys[0] < before && n < most {
 		o.keys, n = o.keys[1:], n+1
 	}
 	return n, nil
 }
+
+func (o *oldest) Merge(context.Context, time.Time) (int, error) { return 0, nil }
 
 func (o *oldest) Size(context.Context) (int64, error) { return int64(len(o.keys)) * o.bytes, nil }
 
@@ -329,7 +332,7 @@ func TestOldRecordsGoByAgeAndBySize(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	o := &oldest{bytes: 100}
 	for i := range 10_000 {
-		o.keys = append(o.keys, store.KeyAt(now.Add(time.Duration(i-10_000)*time.Minute)))
+		o.keys = append(o.keys, segment.KeyAt(now.Add(time.Duration(i-10_000)*time.Minute)))
 	}
 	k := keeper{Keep{Age: 24 * time.Hour}, o, func() time.Time { return now }}
 	n, err := k.step(t.Context())

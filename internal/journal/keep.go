@@ -5,7 +5,8 @@ import (
 	"fmt"
 	"time"
 
-	"bouncer/internal/store"
+	"bouncer/internal/calls"
+	"bouncer/internal/core/segment"
 )
 
 // Keep is how long records are kept, and how much room the state may take; zero for
@@ -17,9 +18,11 @@ type Keep struct {
 
 // Oldest is the part of the store that makes room.
 type Oldest interface {
-	// DropCallsBefore removes some of the oldest calls before a key, and returns how
+	// Remove removes some of the oldest calls before a key, and returns how
 	// many.
-	DropCallsBefore(ctx context.Context, before store.CallKey, most int) (int, error)
+	Remove(ctx context.Context, before calls.Key, most int) (int, error)
+	// Merge puts small blocks of calls together, and returns how many blocks it made.
+	Merge(ctx context.Context, now time.Time) (int, error)
 	// Size is how many bytes of the database are in use.
 	Size(ctx context.Context) (int64, error)
 }
@@ -45,6 +48,9 @@ func (j *Journal) tidy(ctx context.Context) {
 	t := time.NewTicker(keepEvery)
 	defer t.Stop()
 	for {
+		if _, err := j.keeper.from.Merge(ctx, j.keeper.now()); err != nil && ctx.Err() == nil {
+			j.o.Log.Error("small blocks of the journal could not be put together", "error", err)
+		}
 		n, err := j.keeper.step(ctx)
 		if err != nil && ctx.Err() == nil {
 			j.o.Log.Error("old records could not be removed", "error", err)
@@ -54,6 +60,7 @@ func (j *Journal) tidy(ctx context.Context) {
 		}
 		select {
 		case <-t.C:
+		case <-j.many:
 		case <-ctx.Done():
 			return
 		}
@@ -63,7 +70,7 @@ func (j *Journal) tidy(ctx context.Context) {
 // step removes everything that is due.
 func (k *keeper) step(ctx context.Context) (removed int, err error) {
 	for k.keep.Age > 0 {
-		n, err := k.from.DropCallsBefore(ctx, store.KeyAt(k.now().Add(-k.keep.Age)), keepSlice)
+		n, err := k.from.Remove(ctx, segment.KeyAt(k.now().Add(-k.keep.Age)), keepSlice)
 		removed += n
 		if err != nil {
 			return removed, fmt.Errorf("remove records by age: %w", err)
@@ -80,7 +87,7 @@ func (k *keeper) step(ctx context.Context) (removed int, err error) {
 		if size <= k.keep.Size {
 			break
 		}
-		n, err := k.from.DropCallsBefore(ctx, store.LastKey, keepSlice)
+		n, err := k.from.Remove(ctx, segment.LastKey, keepSlice)
 		removed += n
 		if err != nil {
 			return removed, fmt.Errorf("remove records by size: %w", err)

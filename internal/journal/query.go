@@ -4,41 +4,35 @@ import (
 	"context"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 	"bouncer/internal/store"
 )
 
 // Reader answers questions about what is on record. It is safe for concurrent use.
-type Reader struct{ store store.CallLog }
+type Reader struct{ log calls.Log }
 
 // NewReader returns a Reader.
-func NewReader(s store.CallLog) *Reader { return &Reader{store: s} }
+func NewReader(log calls.Log) *Reader { return &Reader{log} }
 
 // Query selects calls of the journal.
 type Query struct {
-	Agent, Server, Tool, Decision, Outcome, Rule, Text string
-	Since, Until                                       time.Time
-	Before, After                                      string // ids
-	Limit                                              int
+	Agent, Person, Server, Tool, Decision, Outcome, Rule, Text string
+	Since, Until                                               time.Time
+	Before, After                                              string // ids
+	Limit                                                      int
 }
 
 // MaxCalls is the most calls that one question returns.
 const MaxCalls = 500
 
-func filter(by team.Person, q Query) (store.CallFilter, error) {
-	f := store.CallFilter{
-		Agent:    q.Agent,
-		Server:   q.Server,
-		Tool:     q.Tool,
-		Decision: q.Decision,
-		Outcome:  q.Outcome,
-		Rule:     q.Rule,
-		Text:     q.Text,
-		Since:    q.Since,
-		Until:    q.Until,
-		Limit:    q.Limit,
-	}
+func filter(by team.Person, q Query) (calls.Filter, error) {
+	f := calls.Filter{Rule: q.Rule, Limit: q.Limit, Filter: segment.Filter{
+		Agent: q.Agent, Person: q.Person, Server: q.Server, Tool: q.Tool, Decision: q.Decision, Outcome: q.Outcome, Text: q.Text,
+		Since: q.Since, Until: q.Until,
+	}}
 	switch access.ScopeOf(by.Role, access.SeeCalls) {
 	case access.All:
 	case access.Own:
@@ -48,12 +42,12 @@ func filter(by team.Person, q Query) (store.CallFilter, error) {
 	}
 	for _, c := range [...]struct {
 		field, id string
-		key       *store.CallKey
+		key       *calls.Key
 	}{{"before", q.Before, &f.Before}, {"after", q.After, &f.After}} {
 		if c.id == "" {
 			continue
 		}
-		key, err := store.ParseCallKey(c.id)
+		key, err := segment.ParseKey(c.id)
 		if err != nil {
 			return f, &team.FieldError{Field: c.field, Why: "is not the id of a call"}
 		}
@@ -68,7 +62,7 @@ func (r *Reader) Calls(ctx context.Context, by team.Person, q Query) ([]team.Cal
 	if err != nil {
 		return nil, err
 	}
-	rows, err := r.store.Calls(ctx, f)
+	rows, err := r.log.Page(ctx, f)
 	out := make([]team.Call, 0, len(rows))
 	for _, r := range rows {
 		out = append(out, r.Call)
@@ -78,11 +72,11 @@ func (r *Reader) Calls(ctx context.Context, by team.Person, q Query) ([]team.Cal
 
 // Call returns one call in full.
 func (r *Reader) Call(ctx context.Context, by team.Person, id string) (team.Call, error) {
-	key, err := store.ParseCallKey(id)
+	key, err := segment.ParseKey(id)
 	if err != nil {
-		return team.Call{}, store.Explain(err, "call", id)
+		return team.Call{}, &team.NotFoundError{Kind: "call", Name: id}
 	}
-	c, err := r.store.CallByKey(ctx, key)
+	c, err := r.log.ByKey(ctx, key)
 	if err == nil && !access.May(by, access.SeeCalls, c.Person) {
 		err = store.ErrNotFound
 	}
@@ -95,5 +89,5 @@ func (r *Reader) Counts(ctx context.Context, by team.Person, q Query, step time.
 	if err != nil {
 		return nil, err
 	}
-	return r.store.CallCounts(ctx, f, step)
+	return r.log.Counts(ctx, f, step)
 }

@@ -48,11 +48,18 @@ func Inspect(ctx context.Context, path string) (c Contents, err error) {
 	if c.Schema > known {
 		return c, &NewerError{c.Schema, known}
 	}
+	calls := "coalesce(sum(records), 0) FROM segments"
+	if c.Schema < blocksVersion {
+		calls = "count(*) FROM calls"
+	}
 	for _, row := range []struct {
-		table string
-		to    *int
-	}{{"servers", &c.Servers}, {"agents", &c.Agents}, {"people", &c.People}, {"secrets", &c.Secrets}, {"calls", &c.Calls}} {
-		if err := db.QueryRowContext(ctx, "SELECT count(*) FROM "+row.table).Scan(row.to); err != nil {
+		what string
+		to   *int
+	}{
+		{"count(*) FROM servers", &c.Servers}, {"count(*) FROM agents", &c.Agents}, {"count(*) FROM people", &c.People},
+		{"count(*) FROM secrets", &c.Secrets}, {calls, &c.Calls},
+	} {
+		if err := db.QueryRowContext(ctx, "SELECT "+row.what).Scan(row.to); err != nil {
 			return c, fmt.Errorf("the file is no copy of Bouncer's state: %w", err)
 		}
 	}

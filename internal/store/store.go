@@ -1,12 +1,13 @@
 // Package store keeps Bouncer's state in one SQLite database: a single writer
-// connection and a pool of readers, in WAL mode. It owns every SQL statement;
-// its methods are questions and alterations in the team's own words. Every
-// alteration runs inside Write, together with its row in changes.
+// connection and a pool of readers, in WAL mode. Its methods are questions and alterations in the
+// team's own words. Every alteration runs inside Write, together with its row in changes.
+// Calls have tables of their own, which package calls reads and writes through a Part.
 package store
 
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
@@ -36,7 +37,6 @@ type Store struct {
 	path    string
 	read    *sql.DB
 	write   *sql.DB
-	insert  *sql.Stmt
 	relieve func() bool
 }
 
@@ -97,9 +97,6 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	}
 	s.read.SetMaxOpenConns(8)
 	s.read.SetMaxIdleConns(4)
-	if s.insert, err = s.write.PrepareContext(ctx, insertCall); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
 	return s, nil
 }
 
@@ -115,9 +112,6 @@ func open(path string, pragmas ...string) (*sql.DB, error) {
 // Close ends all connections.
 func (s *Store) Close() error {
 	var errs []error
-	if s.insert != nil {
-		errs = append(errs, s.insert.Close())
-	}
 	if s.read != nil {
 		errs = append(errs, s.read.Close())
 	}
@@ -174,7 +168,7 @@ func damaged(err error) error {
 // is damaged there keeps nothing else from working.
 func checkState(ctx context.Context, db *sql.DB) error {
 	tables, err := list(ctx, db, func(r scanner) (name string, err error) { return name, r.Scan(&name) },
-		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT IN ('calls') AND name NOT LIKE 'sqlite_%'`)
+		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT IN ('calls', 'segments') AND name NOT LIKE 'sqlite_%'`)
 	if err != nil {
 		return err
 	}
@@ -200,24 +194,42 @@ func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err
 
 // newestSchema is the newest schema that is known here.
 func newestSchema() (int, error) {
-	files, err := fs.Glob(migrations, "migrations/*.sql")
-	if err != nil || len(files) == 0 {
-		return 0, fmt.Errorf("read the migrations: %w", err)
+	p, err := steps(nil)
+	if err != nil {
+		return 0, err
 	}
-	n, err := goose.NumericComponent(files[len(files)-1])
-	return int(n), err
+	sources := p.ListSources()
+	return int(sources[len(sources)-1].Version), nil
 }
+
+// steps are the migrations, in their order. Without a database they can only be listed.
+func steps(db *sql.DB) (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	if db == nil {
+		db = sql.OpenDB(nowhere{})
+	}
+	quiet, own := goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true)
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, quiet, own, goose.WithGoMigrations(upgrades()...))
+	if err != nil {
+		return nil, fmt.Errorf("read the migrations: %w", err)
+	}
+	return p, nil
+}
+
+// nowhere is a database that cannot be reached.
+type nowhere struct{}
+
+func (nowhere) Connect(context.Context) (driver.Conn, error) { return nil, errors.New("no database") }
+func (nowhere) Driver() driver.Driver                        { return nil }
 
 // migrate brings the schema up to date, each step in a transaction of its own.
 func migrate(ctx context.Context, db *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
+	p, err := steps(db)
 	if err != nil {
 		return err
-	}
-	quiet, own := goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true)
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, quiet, own)
-	if err != nil {
-		return fmt.Errorf("read the migrations: %w", err)
 	}
 	known := p.ListSources()[len(p.ListSources())-1].Version
 	have, err := schemaVersion(ctx, db)

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"os"
 	"path/filepath"
 	"testing"
@@ -109,79 +108,4 @@ func TestEditionsAreKeptOnceAndBounded(t *testing.T) {
 	got, err = s.Edition(ctx, server.ID)
 	assert.NoError(t, err)
 	assert.Empty(t, got)
-}
-
-func TestCallKeysAreULIDsInTheOrderOfTime(t *testing.T) {
-	t.Parallel()
-	at := time.Date(2026, 11, 23, 8, 30, 0, 5e6, time.UTC)
-	k := KeyAt(at) + 7
-	id := k.ULID()
-	assert.Len(t, id, 26)
-	back, err := ParseCallKey(id)
-	require.NoError(t, err)
-	assert.Equal(t, k, back)
-	assert.Equal(t, at, k.Time())
-	assert.Less(t, id, (k + 1).ULID())
-	for _, bad := range []string{"", "x", id[:25] + "!", team.NewID()} {
-		_, err := ParseCallKey(bad)
-		assert.ErrorIs(t, err, ErrNotFound, bad)
-	}
-}
-
-func TestCallFilters(t *testing.T) {
-	t.Parallel()
-	s, _ := open1(t)
-	start := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	var rows []KeyedCall
-	for i, c := range []team.Call{
-		{Agent: "marit-quill", Person: "marit", Server: "sailings", Tool: "find_sailings", Decision: "admit", Outcome: "ok", Rule: "R1", Arguments: `{"to":"Holm Voe"}`},
-		{Agent: "marit-quill", Person: "marit", Server: "sailings", Tool: "cancel_sailing", Decision: "refuse", Outcome: "refused", Rule: "R2"},
-		{Agent: "joss-quill", Person: "joss", Server: "berths", Tool: "list_berths", Decision: "admit", Outcome: "tool-error", Error: "fog"},
-		{Agent: "night-watch", Server: "berths", Tool: "list_berths", Decision: "admit", Outcome: "timeout"},
-	} {
-		rows = append(rows, KeyedCall{Key: KeyAt(start.Add(time.Duration(i) * time.Minute)), Call: c})
-	}
-	require.NoError(t, s.CallLog().AppendCalls(t.Context(), rows))
-	for name, row := range map[string]struct {
-		f    CallFilter
-		want []int // newest first
-	}{
-		"all":                 {CallFilter{}, []int{3, 2, 1, 0}},
-		"by agent":            {CallFilter{Agent: "marit-quill"}, []int{1, 0}},
-		"by owner":            {CallFilter{Owner: "joss"}, []int{2}},
-		"by tool glob":        {CallFilter{Tool: "*_berths", Server: "berths"}, []int{3, 2}},
-		"by outcome":          {CallFilter{Outcome: "refused"}, []int{1}},
-		"by rule":             {CallFilter{Rule: "R1"}, []int{0}},
-		"by text in a result": {CallFilter{Text: "holm voe"}, []int{0}},
-		"by text in an error": {CallFilter{Text: "FOG"}, []int{2}},
-		"text is no pattern":  {CallFilter{Text: "%"}, []int{}},
-		"since":               {CallFilter{Since: start.Add(2 * time.Minute)}, []int{3, 2}},
-		"until":               {CallFilter{Until: start.Add(time.Minute)}, []int{0}},
-		"the page before":     {CallFilter{Before: rows[2].Key, Limit: 1}, []int{1}},
-		"what follows":        {CallFilter{After: rows[1].Key, Limit: 1}, []int{2}},
-	} {
-		t.Run(name, func(t *testing.T) {
-			if row.f.Limit == 0 {
-				row.f.Limit = 10
-			}
-			got, err := s.CallLog().Calls(t.Context(), row.f)
-			require.NoError(t, err)
-			keys := []int{}
-			for _, g := range got {
-				keys = append(keys, int(g.Key.Time().Sub(start).Minutes()))
-				assert.Empty(t, g.Arguments, "lists carry no bodies")
-			}
-			assert.Equal(t, row.want, keys)
-		})
-	}
-	full, err := s.CallLog().CallByKey(t.Context(), rows[0].Key)
-	require.NoError(t, err)
-	assert.Equal(t, `{"to":"Holm Voe"}`, full.Arguments)
-	counts, err := s.CallLog().CallCounts(t.Context(), CallFilter{Since: start}, 2*time.Minute)
-	require.NoError(t, err)
-	assert.Equal(t, []team.Bucket{{At: start, OK: 1, Refused: 1}, {At: start.Add(2 * time.Minute), Failed: 2}}, counts)
-	assert.ErrorIs(t, conflict(s.CallLog().AppendCalls(t.Context(), rows[:1])), ErrTaken)
-	_, err = s.CallLog().CallByKey(t.Context(), 5)
-	assert.ErrorIs(t, err, ErrNotFound)
-	assert.NotErrorIs(t, err, sql.ErrNoRows)
 }

@@ -3,11 +3,13 @@ package store
 import (
 	"database/sql"
 	"fmt"
-	"io/fs"
 	"path/filepath"
 	"testing"
+	"time"
 
-	"github.com/pressly/goose/v3"
+	"bouncer/internal/core/segment"
+	"bouncer/internal/core/team"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -17,15 +19,13 @@ func TestEverySchemaIsUpgraded(t *testing.T) {
 	t.Parallel()
 	newest, err := newestSchema()
 	require.NoError(t, err)
-	files, err := fs.Sub(migrations, "migrations")
-	require.NoError(t, err)
 	for version := 1; version <= newest; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) {
 			t.Parallel()
 			path := filepath.Join(t.TempDir(), "bouncer.db")
 			db, err := open(path, "foreign_keys(1)")
 			require.NoError(t, err)
-			p, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true))
+			p, err := steps(db)
 			require.NoError(t, err)
 			_, err = p.UpTo(t.Context(), int64(version))
 			require.NoError(t, err)
@@ -84,5 +84,85 @@ func fill(t *testing.T, db *sql.DB) {
 		require.NoError(t, rows.Err())
 		_, err = db.Exec("INSERT INTO "+table+" ("+names[2:]+") VALUES ("+marks[2:]+")", args...)
 		require.NoError(t, err, table)
+	}
+}
+
+// Calls that stood in rows stand in blocks afterwards, each under its seal, with all there
+// was of them.
+func TestCallsMoveIntoBlocks(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "bouncer.db")
+	db, err := open(path, "foreign_keys(1)")
+	require.NoError(t, err)
+	p, err := steps(db)
+	require.NoError(t, err)
+	_, err = p.UpTo(t.Context(), blocksVersion-1)
+	require.NoError(t, err)
+	const loose, perSeal, seals = 1500, 30, 60
+	put := func(key, seal int64) {
+		_, err := db.Exec(`INSERT INTO calls (id, agent, person, server, tool, decision, rule, outcome, error, us, bytes_in, bytes_out, session,
+			cut, arguments, result, times, control, seal) VALUES (?, 'night-watch', 'joss', 'berths', 'list_berths', 'admit', 'R', 'ok', '', 7, 8, 9,
+			's', 1, ?, 'r', 2, '{"held":"nights"}', ?)`, key, fmt.Sprint(key), seal)
+		require.NoError(t, err)
+	}
+	tx := func(query string) {
+		_, err := db.Exec(query)
+		require.NoError(t, err)
+	}
+	tx("BEGIN")
+	for key := int64(1); key <= loose; key++ {
+		put(key, 0)
+	}
+	for seal := int64(1); seal <= seals; seal++ {
+		first := 10_000 + seal*100
+		if seal == 40 {
+			first = 5_000 // the clock was set back
+		}
+		for i := int64(0); i < perSeal; i++ {
+			put(first+i, seal)
+		}
+		_, err := db.Exec(`INSERT INTO seals (seq, at, records, first, last, hash) VALUES (?, 0, ?, ?, ?, x'00')`, seal, perSeal, first, first+perSeal-1)
+		require.NoError(t, err)
+	}
+	tx("COMMIT")
+	tx(fmt.Sprintf("PRAGMA user_version = %d", blocksVersion-1))
+	require.NoError(t, db.Close())
+	before, err := Inspect(t.Context(), path)
+	require.NoError(t, err)
+	assert.Equal(t, loose+perSeal*seals, before.Calls)
+
+	s, err := Open(t.Context(), path, Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	type block struct {
+		low        int64
+		head, body []byte
+	}
+	blocks, err := list(t.Context(), s.read, func(r scanner) (b block, err error) { return b, r.Scan(&b.low, &b.head, &b.body) },
+		`SELECT low, head, body FROM segments WHERE closed = 1 ORDER BY low, id`)
+	require.NoError(t, err)
+	assert.Len(t, blocks, 4)
+	under := map[int64]int{}
+	for _, b := range blocks {
+		records, err := segment.ReadHead(b.head, b.low)
+		require.NoError(t, err)
+		require.NoError(t, segment.ReadBody(b.body, records))
+		for i, r := range records {
+			under[r.Seal]++
+			assert.Equal(t, fmt.Sprint(int64(r.Key)), r.Arguments)
+			assert.True(t, i == 0 || records[i-1].Key < r.Key, "in the order of keys")
+			if len(under) == 1 && i == 0 {
+				r.Key, r.At, r.Arguments = 0, time.Time{}, ""
+				assert.Equal(t, segment.Record{Call: team.Call{
+					Agent: "night-watch", Person: "joss", Server: "berths", Tool: "list_berths", Decision: "admit", Rule: "R", Outcome: "ok", Micros: 7,
+					BytesIn: 8, BytesOut: 9, Session: "s", Cut: true, Result: "r", Times: 2, Control: &team.CallControl{Held: "nights"},
+				}}, r)
+			}
+		}
+	}
+	assert.Equal(t, loose, under[0])
+	assert.Len(t, under, seals+1)
+	for seal := int64(1); seal <= seals; seal++ {
+		assert.Equal(t, perSeal, under[seal])
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/calls"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/rules"
@@ -327,7 +328,7 @@ func (r *Room) described(ctx context.Context, e *entry, who rules.Decider) (apit
 	r.mu.Lock()
 	out, call := e.shown(r.o.Masker(), who), e.call
 	r.mu.Unlock()
-	past, err := r.o.Store.CallLog().HeldBefore(ctx, r.o.Now().Add(-lookBack), call.Agent, call.Server, call.Tool, 5)
+	past, err := calls.In(r.o.Store).HeldBefore(ctx, r.o.Now().Add(-lookBack), call.Agent, call.Server, call.Tool, 5)
 	if err != nil {
 		return apitype.HeldCall{}, fmt.Errorf("look up past decisions: %w", err)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/calls"
 	"bouncer/internal/core/cost"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
@@ -69,7 +70,7 @@ func (svc *Service) Of(ctx context.Context, by team.Person, name string) (apityp
 	l := svc.listOf(now, known)
 	l.Window = a.ContextTokens
 	l.Days = min(int(at.Sub(a.Created)/(24*time.Hour)), mostDays)
-	used, err := svc.store.CallLog().UsedBy(ctx, a.Name, at.Add(-mostDays*24*time.Hour))
+	used, err := calls.In(svc.store).UsedBy(ctx, a.Name, at.Add(-mostDays*24*time.Hour))
 	if err != nil {
 		return apitype.CostDetail{}, fmt.Errorf("count the calls of %s: %w", a.Name, err)
 	}
@@ -77,7 +78,7 @@ func (svc *Service) Of(ctx context.Context, by team.Person, name string) (apityp
 	place := map[string]int{}
 	for i := range l.Tools {
 		t := &l.Tools[i]
-		t.Calls = used[store.ToolKey{Server: t.Server, Tool: t.Name}]
+		t.Calls = used[calls.Tool{Server: t.Server, Tool: t.Name}]
 		out.List = append(out.List, apitype.ToolCost{Server: t.Server, Tool: t.Name, Tokens: t.Tokens, Calls: t.Calls})
 		k, ok := place[t.Server]
 		if !ok {

@@ -15,6 +15,7 @@ import (
 
 	"bouncer/internal/agents"
 	"bouncer/internal/apitype"
+	"bouncer/internal/calls"
 	"bouncer/internal/core/budget"
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/team"
@@ -53,7 +54,7 @@ func (svc *Service) Rules(ctx context.Context) ([]apitype.RuleInfo, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the rules: %w", err)
 	}
-	decided, err := svc.store.CallLog().DecidedBy(ctx, svc.registry.Now().Add(-decidedFor))
+	decided, err := calls.In(svc.store).DecidedBy(ctx, svc.registry.Now().Add(-decidedFor))
 	if err != nil {
 		return nil, fmt.Errorf("count what rules decided: %w", err)
 	}

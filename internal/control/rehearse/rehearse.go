@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/calls"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/core/roster"
 	"bouncer/internal/core/rules"
@@ -71,7 +72,7 @@ func (svc *Service) Run(ctx context.Context, by team.Person, in apitype.Rehearsa
 		return apitype.Rehearsed{}, err
 	}
 	since := at.Add(-time.Duration(days) * 24 * time.Hour)
-	if err := svc.store.CallLog().Recent(ctx, since, maxCalls, r.overCall); err != nil {
+	if err := calls.In(svc.store).Recent(ctx, since, maxCalls, r.overCall); err != nil {
 		return apitype.Rehearsed{}, fmt.Errorf("read the calls: %w", err)
 	}
 	return r.finish(), nil
@@ -180,7 +181,7 @@ func (j judged) effect() string {
 
 // ofCall is what becomes of a call with its arguments. clear is false where they would have
 // to be known and are not kept whole.
-func (j judged) ofCall(c store.KeyedCall) (effect string, clear bool) {
+func (j judged) ofCall(c calls.Record) (effect string, clear bool) {
 	if !j.shape.Looks() || j.unfit != nil {
 		return j.effect(), true
 	}
@@ -249,7 +250,7 @@ func inputOf(s *rules.Shape) string {
 }
 
 // overCall compares what becomes of a recorded call.
-func (r *run) overCall(c store.KeyedCall) error {
+func (r *run) overCall(c calls.Record) error {
 	if c.Server == "" && c.Tool == snapshot.FindTools {
 		return nil // a search is no matter of rules
 	}

@@ -13,8 +13,10 @@ import (
 	"time"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/calls"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/histogram"
+	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 	"bouncer/internal/store"
 )
@@ -24,7 +26,7 @@ import (
 // kept.
 const (
 	lookEvery = time.Minute
-	settle    = 10 * time.Minute
+	settle    = time.Hour
 	keep      = 400 * 24 * time.Hour
 )
 
@@ -79,15 +81,16 @@ func (svc *Service) Close() {
 	<-svc.ended
 }
 
-// RollUp adds up the hours that are over.
+// RollUp adds up the hours that are over. After a clock that was ahead they are added up
+// again from now on.
 func (svc *Service) RollUp(ctx context.Context) error {
-	calls := svc.store.CallLog()
-	from, err := calls.RolledUp(ctx)
+	sums := rollups{svc.store.Part()}
+	from, err := sums.until(ctx)
 	if err != nil {
-		return fmt.Errorf("read until when calls were added up: %w", err)
+		return err
 	}
 	if from.IsZero() {
-		if from, err = calls.FirstCall(ctx); errors.Is(err, store.ErrNotFound) {
+		if from, err = calls.In(svc.store).First(ctx); errors.Is(err, store.ErrNotFound) {
 			return nil
 		} else if err != nil {
 			return fmt.Errorf("find the first call: %w", err)
@@ -95,13 +98,15 @@ func (svc *Service) RollUp(ctx context.Context) error {
 		from = from.Truncate(time.Hour)
 	}
 	end := svc.now().Add(-settle).Truncate(time.Hour)
+	if from.After(end.Add(time.Hour)) {
+		from = end.Add(-time.Hour)
+	}
 	for hour := from; hour.Before(end); hour = hour.Add(time.Hour) {
 		list, err := svc.addUp(ctx, hour)
 		if err != nil {
 			return err
 		}
-		err = svc.store.Update(ctx, func(tx *store.Tx) error { return tx.KeepRollups(list, hour.Add(time.Hour), svc.now().Add(-keep)) })
-		if err != nil {
+		if err := sums.keep(ctx, hour, list, svc.now().Add(-keep)); err != nil {
 			return err
 		}
 	}
@@ -117,20 +122,20 @@ type sum struct {
 	took histogram.Histogram
 }
 
-func (s *sum) add(c store.CallFigures) {
+func (s *sum) add(c *calls.Record) {
 	switch c.Outcome {
 	case team.OutcomeOK:
-		s.OK += c.Times
+		s.OK += int64(c.Times)
 	case team.OutcomeRefused:
-		s.Refused += c.Times
+		s.Refused += int64(c.Times)
 	default:
-		s.Failed += c.Times
+		s.Failed += int64(c.Times)
 	}
 	if c.Outcome != team.OutcomeRefused {
 		s.took.Add(c.Micros)
 	}
-	s.BytesIn += c.BytesIn
-	s.BytesOut += c.BytesOut
+	s.BytesIn += int64(c.BytesIn)
+	s.BytesOut += int64(c.BytesOut)
 }
 
 func (s *sum) merge(o *sum) {
@@ -154,10 +159,10 @@ func (s *sum) figures() apitype.Figures {
 	return f
 }
 
-func (svc *Service) addUp(ctx context.Context, hour time.Time) (list []store.Rollup, err error) {
+func (svc *Service) addUp(ctx context.Context, hour time.Time) (list []rollup, err error) {
 	sums := map[key]*sum{}
-	f := store.CallFilter{Since: hour, Until: hour.Add(time.Hour)}
-	err = svc.store.CallLog().EachCall(ctx, f, func(c store.CallFigures) {
+	f := calls.Filter{Filter: segment.Filter{Since: hour, Until: hour.Add(time.Hour)}}
+	err = calls.In(svc.store).Each(ctx, f, func(c *calls.Record) {
 		k := key{c.Server, c.Tool, c.Agent, c.Person}
 		if sums[k] == nil {
 			sums[k] = &sum{}
@@ -165,9 +170,8 @@ func (svc *Service) addUp(ctx context.Context, hour time.Time) (list []store.Rol
 		sums[k].add(c)
 	})
 	for k, s := range sums {
-		list = append(list, store.Rollup{
-			Hour: hour, Server: k.server, Tool: k.tool, Agent: k.agent, Person: k.person, OK: s.OK, Refused: s.Refused, Failed: s.Failed,
-			BytesIn: s.BytesIn, BytesOut: s.BytesOut, Took: s.took.Encode(),
+		list = append(list, rollup{
+			key: k, ok: s.OK, refused: s.Refused, failed: s.Failed, bytesIn: s.BytesIn, bytesOut: s.BytesOut, took: s.took.Encode(),
 		})
 	}
 	return list, err
@@ -198,7 +202,7 @@ func (svc *Service) Stats(ctx context.Context, by team.Person, q Query) (apitype
 	case !slices.Contains([]string{"server", "tool", "agent", "person"}, q.By):
 		return apitype.Stats{}, &team.FieldError{Field: "by", Why: "must be server, tool, agent or person"}
 	}
-	f := store.CallFilter{Agent: q.Agent, Server: q.Server, Tool: q.Tool}
+	f := calls.Filter{Filter: segment.Filter{Agent: q.Agent, Server: q.Server, Tool: q.Tool}}
 	switch access.ScopeOf(by.Role, access.SeeCalls) {
 	case access.All:
 	case access.Own:
@@ -233,33 +237,34 @@ func stepOf(span time.Duration) time.Duration {
 
 // read adds up what was asked for: from hours that were added up, and from calls for the
 // rest of the time.
-func (svc *Service) read(ctx context.Context, a *answer, f store.CallFilter, from, until time.Time, single bool) error {
-	calls := svc.store.CallLog()
+func (svc *Service) read(ctx context.Context, a *answer, f calls.Filter, from, until time.Time, single bool) error {
 	rest := from
 	if !single {
-		rolled, err := calls.RolledUp(ctx)
+		sums := rollups{svc.store.Part()}
+		rolled, err := sums.until(ctx)
 		if err != nil {
 			return err
 		}
-		if rolled.After(from) {
-			f.Since, f.Until = from, earlier(rolled, until) // further hours may be added up meanwhile
-			list, err := calls.Rollups(ctx, f)
+		if rolled = earlier(rolled, svc.now().Truncate(time.Hour)); rolled.After(from) {
+			rest = earlier(rolled, until)
+			// Further hours may be added up meanwhile.
+			some := rollupFilter{agent: f.Agent, server: f.Server, tool: f.Tool, owner: f.Owner, since: from, until: rest}
+			err := sums.each(ctx, some, func(r rollup) error {
+				took, err := histogram.Decode(r.took)
+				if err != nil {
+					return fmt.Errorf("read how long calls took: %w", err)
+				}
+				s := &sum{apitype.Figures{OK: r.ok, Refused: r.refused, Failed: r.failed, BytesIn: r.bytesIn, BytesOut: r.bytesOut}, took}
+				a.merge(r.hour, r.key, s)
+				return nil
+			})
 			if err != nil {
 				return err
 			}
-			for _, r := range list {
-				took, err := histogram.Decode(r.Took)
-				if err != nil {
-					return err
-				}
-				s := &sum{apitype.Figures{OK: r.OK, Refused: r.Refused, Failed: r.Failed, BytesIn: r.BytesIn, BytesOut: r.BytesOut}, took}
-				a.merge(r.Hour, key{r.Server, r.Tool, r.Agent, r.Person}, s)
-			}
-			rest = earlier(rolled, until)
 		}
 	}
 	f.Since, f.Until = rest, until
-	return calls.EachCall(ctx, f, func(c store.CallFigures) { a.add(c) })
+	return calls.In(svc.store).Each(ctx, f, a.add)
 }
 
 func earlier(a, b time.Time) time.Time {
@@ -292,7 +297,7 @@ func (a *answer) group(k key) *sum {
 	return a.groups[name]
 }
 
-func (a *answer) add(c store.CallFigures) {
+func (a *answer) add(c *calls.Record) {
 	a.total.add(c)
 	a.at(c.At).add(c)
 	a.group(key{c.Server, c.Tool, c.Agent, c.Person}).add(c)

@@ -1,0 +1,242 @@
+package segment_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/core/segment"
+	"bouncer/internal/core/team"
+)
+
+func records() []segment.Record {
+	return []segment.Record{
+		{Key: 7 << 16, Seal: 41, Call: team.Call{
+			Agent: "marit-quill", Person: "marit", Server: "sailings", Tool: "find_sailings", Decision: "admit", Rule: "R1", Outcome: "ok", Micros: 1234,
+			BytesIn: 20, BytesOut: 1 << 20, Session: "s1", Arguments: `{"to":"Holm Voe"}`, Result: "two sailings", Times: 1,
+		}},
+		{Key: 7<<16 + 1, Seal: 40, Call: team.Call{
+			Agent: "night-watch", Server: "berths", Tool: "assign_berth", Decision: "refuse", Rule: "R2", Outcome: "refused", Error: "Refused by rule NIGHTS",
+			Cut: true, Times: 9, Control: &team.CallControl{Held: "nights", By: "teo", WaitedMS: 70},
+		}},
+		{Key: 9 << 32, Seal: 43, Call: team.Call{Agent: "night-watch", Server: "berths", Tool: "assign_berth", Rule: "R2", Outcome: "ok", Times: 1}},
+	}
+}
+
+// What is written is read again, closed or not, and a closed block says which letters and
+// names are in it.
+func TestBlocksHoldWhatWasWritten(t *testing.T) {
+	t.Parallel()
+	for _, closed := range []bool{false, true} {
+		want := records()
+		s := segment.Write(want, closed)
+		assert.Equal(t, []any{segment.Key(7 << 16), segment.Key(9 << 32), 3, int64(40), int64(43)}, []any{s.First, s.Last, s.Records, s.Low, s.High})
+		assert.Equal(t, closed, s.Facts != nil)
+		assert.Equal(t, closed, s.Words != nil)
+		got, err := segment.ReadHead(s.Head, s.Low)
+		require.NoError(t, err)
+		assert.Empty(t, got[0].Arguments, "the head has no texts")
+		require.NoError(t, segment.ReadBody(s.Body, got))
+		for i := range want {
+			want[i].At = want[i].Key.Time()
+		}
+		assert.Equal(t, want, got)
+		moved, err := segment.ReadHead(s.Head, 140)
+		require.NoError(t, err)
+		assert.EqualValues(t, 141, moved[0].Seal, "seals are counted from the lowest")
+
+		head, facts, err := segment.WithTimes(s.Head, closed, map[segment.Key]int{7<<16 + 1: 12})
+		require.NoError(t, err)
+		assert.Equal(t, closed, facts != nil)
+		got, err = segment.ReadHead(head, s.Low)
+		require.NoError(t, err)
+		assert.Equal(t, []int{1, 12, 1}, []int{got[0].Times, got[1].Times, got[2].Times})
+		assert.EqualValues(t, 43, got[2].Seal)
+		decided := map[string]int{"R1": 5}
+		assert.Equal(t, closed, segment.ReadFacts(facts).Decided(decided))
+		if closed {
+			assert.Equal(t, map[string]int{"R1": 6, "R2": 13}, decided)
+		}
+	}
+	large := []segment.Record{}
+	for i := range 500 {
+		large = append(large, segment.Record{Key: segment.Key(i + 1), Call: team.Call{Arguments: fmt.Sprint(`{"berth":`, i, `}`)}})
+	}
+	assert.Equal(t, 500*len(`{"berth":}`)+10+180+1200, segment.Size(large))
+	s := segment.Write(large, true)
+	assert.Less(t, len(s.Body), segment.Size(large)/2, "what is closed is compressed")
+	assert.Less(t, len(s.Head), 2_500)
+	got, err := segment.ReadHead(s.Head, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 1, got[0].Times, "a call that says nothing of it happened once")
+}
+
+// Records are put into the order of their keys, without touching what was given.
+func TestSorted(t *testing.T) {
+	t.Parallel()
+	given := []segment.Record{{Key: 3}, {Key: 1}, {Key: 1 << 60}, {Key: 2}}
+	assert.Equal(t, []segment.Record{{Key: 1}, {Key: 2}, {Key: 3}, {Key: 1 << 60}}, segment.Sorted(given))
+	assert.EqualValues(t, 3, given[0].Key)
+}
+
+// Whatever was done to a block: it is said to be damaged, and reading it ends.
+func TestDamagedBlocksAreTold(t *testing.T) {
+	t.Parallel()
+	for _, closed := range []bool{false, true} {
+		s := segment.Write(records(), closed)
+		for name, bad := range map[string][]byte{
+			"nothing": nil, "no such form": append([]byte{7}, s.Head[1:]...), "cut": s.Head[:len(s.Head)-1], "more": append(append([]byte{}, s.Head...), 0),
+			"only its form": s.Head[:1], "no records": {0, 0, 0}, "many records": {0, 0xff, 0xff, 0xff, 0xff, 0x7f, 0}, "a text that is not there": {0, 1, 0, 1, 0, 5},
+			"control that is none": {0, 1, 1, 1, 'x', 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2},
+		} {
+			_, err := segment.ReadHead(bad, 0)
+			assert.ErrorIs(t, err, segment.ErrDamaged, name)
+			_, _, err = segment.WithTimes(bad, closed, nil)
+			assert.ErrorIs(t, err, segment.ErrDamaged, name)
+		}
+		list, err := segment.ReadHead(s.Head, s.Low)
+		require.NoError(t, err)
+		for name, bad := range map[string][]byte{
+			"nothing": nil, "cut": s.Body[:len(s.Body)-1], "more": append(append([]byte{}, s.Body...), 1), "too long a text": {0, 99, 'a'},
+		} {
+			assert.ErrorIs(t, segment.ReadBody(bad, list), segment.ErrDamaged, name)
+		}
+	}
+}
+
+func FuzzReadHead(f *testing.F) {
+	for _, closed := range []bool{false, true} {
+		f.Add(segment.Write(records(), closed).Head)
+	}
+	f.Fuzz(func(t *testing.T, head []byte) {
+		list, err := segment.ReadHead(head, 1)
+		if err != nil {
+			return
+		}
+		again, err := segment.ReadHead(segment.Write(segment.Sorted(list), false).Head, 0)
+		if err == nil && len(again) != len(list) {
+			t.Fatal("records were lost")
+		}
+	})
+}
+
+// A block is passed over only where nothing in it can be selected.
+func TestSummariesPassOverBlocks(t *testing.T) {
+	t.Parallel()
+	s := segment.Write(records(), true)
+	facts := segment.ReadFacts(s.Facts)
+	for name, row := range map[string]struct {
+		f     segment.Filter
+		skips bool
+	}{
+		"everything": {segment.Filter{}, false}, "an agent": {segment.Filter{Agent: "night-watch"}, false}, "another": {segment.Filter{Agent: "voice"}, true},
+		"a person": {segment.Filter{Person: "marit"}, false}, "no such person": {segment.Filter{Person: "joss"}, true},
+		"an owner": {segment.Filter{Owner: "marit"}, false}, "no such owner": {segment.Filter{Owner: "joss"}, true},
+		"a server": {segment.Filter{Server: "berths"}, false}, "no such server": {segment.Filter{Server: "pumps"}, true},
+		"a tool": {segment.Filter{Tool: "assign_berth"}, false}, "no such tool": {segment.Filter{Tool: "assign"}, true},
+		"a glob": {segment.Filter{Tool: "*pump*"}, false}, "a glob of one": {segment.Filter{Tool: "pump?"}, false},
+		"an outcome": {segment.Filter{Outcome: "refused"}, false}, "no such outcome": {segment.Filter{Outcome: "timeout"}, true},
+		"a rule": {segment.Filter{Rules: []string{"x", "R2"}}, false}, "no such rule": {segment.Filter{Rules: []string{"R3"}}, true},
+		"held": {segment.Filter{Decision: segment.Held}, false}, "a decision": {segment.Filter{Decision: "admit"}, false},
+	} {
+		assert.Equal(t, row.skips, row.f.Skips(facts), name)
+		assert.False(t, row.f.Skips(segment.ReadFacts(nil)), name)
+		assert.False(t, row.f.Skips(segment.ReadFacts(s.Facts[:3])), name+", of a summary that is cut")
+	}
+	none := segment.ReadFacts(segment.Write(records()[:1], true).Facts)
+	held := segment.Filter{Decision: segment.Held}
+	assert.True(t, held.Skips(none))
+	many := []segment.Record{}
+	for i := range 300 {
+		many = append(many, segment.Record{Key: segment.Key(i), Call: team.Call{Agent: "voice", Tool: fmt.Sprint("tool-", i)}})
+	}
+	tool, agent := segment.Filter{Tool: "nothing"}, segment.Filter{Agent: "quill"}
+	facts = segment.ReadFacts(segment.Write(many, true).Facts)
+	assert.False(t, tool.Skips(facts), "of too many names nothing is said")
+	assert.True(t, agent.Skips(facts), "and of the others it is")
+
+	for text, may := range map[string]bool{
+		"holm voe": true, "HOLM": true, "two": true, "by rule nights": true, "assign_berth": true, "ho": true, "": true,
+		"skerrow": false, "lighthouse": false, "holm vox": false,
+	} {
+		assert.Equal(t, may, segment.MayContain(s.Words, text), text)
+		assert.True(t, segment.MayContain(nil, text), "without a summary nothing is passed over")
+		assert.True(t, segment.MayContain([]byte("x"), text), "nor with one that is damaged")
+	}
+}
+
+// Each condition of a filter holds by itself.
+func TestFilters(t *testing.T) {
+	t.Parallel()
+	first, second := records()[0], records()[1]
+	for name, row := range map[string]struct {
+		f             segment.Filter
+		first, second bool
+	}{
+		"nothing": {segment.Filter{}, true, true}, "agent": {segment.Filter{Agent: "marit-quill"}, true, false},
+		"person": {segment.Filter{Person: "marit"}, true, false}, "owner": {segment.Filter{Owner: "marit"}, true, false},
+		"server": {segment.Filter{Server: "berths"}, false, true}, "tool": {segment.Filter{Tool: "find_*"}, true, false},
+		"all tools": {segment.Filter{Tool: "*"}, true, true}, "outcome": {segment.Filter{Outcome: "refused"}, false, true},
+		"decision": {segment.Filter{Decision: "admit"}, true, false}, "held": {segment.Filter{Decision: segment.Held}, false, true},
+		"rules": {segment.Filter{Rules: []string{"R2", "R3"}}, false, true}, "no rule": {segment.Filter{Rules: []string{}}, false, false},
+	} {
+		assert.Equal(t, row.first, row.f.Match(&first), name)
+		assert.Equal(t, row.second, row.f.Match(&second), name)
+		assert.Equal(t, row.first && row.second && name != "no rule", row.f.All(), name)
+	}
+	text := segment.Filter{Text: "x"}
+	assert.False(t, text.All())
+	budgeted := second
+	budgeted.Control = &team.CallControl{Budget: "day"}
+	held := segment.Filter{Decision: segment.Held}
+	assert.False(t, held.Match(&budgeted), "not everything that rules did is holding")
+	assert.True(t, held.Skips(segment.ReadFacts(segment.Write([]segment.Record{budgeted}, true).Facts)))
+
+	for part, in := range map[string]int{"holm": 1, "VOE": 1, "two sail": 1, "FIND_": 1, "nights": 2, "e": 3, "lighthouse": 0, strings.Repeat("x", 999): 0} {
+		find := segment.NewFinder(part)
+		assert.Equal(t, in&1 != 0, find.In(&first), part)
+		assert.Equal(t, in&2 != 0, find.In(&second), part)
+	}
+}
+
+// The ends of a range are exact.
+func TestRange(t *testing.T) {
+	t.Parallel()
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	key := segment.KeyAt(at)
+	for name, row := range map[string]struct {
+		f        segment.Filter
+		from, to segment.Key
+	}{
+		"all": {segment.Filter{}, 0, segment.LastKey}, "since": {segment.Filter{Since: at}, key, segment.LastKey},
+		"until": {segment.Filter{Until: at}, 0, key - 1}, "before": {segment.Filter{Before: key}, 0, key - 1},
+		"after":         {segment.Filter{After: key}, key + 1, segment.LastKey},
+		"the narrowest": {segment.Filter{Since: at, After: key + 5, Until: at.Add(time.Second), Before: key + 9}, key + 6, key + 8},
+		"and else":      {segment.Filter{Since: at.Add(time.Second), After: key, Until: at, Before: key + 9}, segment.KeyAt(at.Add(time.Second)), key - 1},
+	} {
+		from, to := row.f.Range()
+		assert.Equal(t, []segment.Key{row.from, row.to}, []segment.Key{from, to}, name)
+	}
+}
+
+// Keys are ULIDs in the order of time.
+func TestKeysAreULIDsInTheOrderOfTime(t *testing.T) {
+	t.Parallel()
+	at := time.Date(2026, 11, 23, 8, 30, 0, 5e6, time.UTC)
+	k := segment.KeyAt(at) + 7
+	id := k.ULID()
+	assert.Equal(t, "01M83RDET5003K4VCJ7HV7PF1Z", id)
+	back, err := segment.ParseKey(strings.ToLower(id))
+	require.NoError(t, err)
+	assert.Equal(t, k, back)
+	assert.Equal(t, at, k.Time())
+	assert.Less(t, id, (k + 1).ULID())
+	for _, bad := range []string{"", "x", id[:25] + "!", team.NewID(), segment.Key(-5).ULID()} {
+		_, err := segment.ParseKey(bad)
+		assert.ErrorIs(t, err, segment.ErrKey, bad)
+	}
+}

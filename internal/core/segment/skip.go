@@ -1,0 +1,216 @@
+package segment
+
+import (
+	"encoding/binary"
+	"slices"
+)
+
+// fields are those of a record that searches name, in the order of the summary.
+const fields = 6
+
+func fieldsOf(r *Record) [fields]string {
+	return [fields]string{r.Agent, r.Person, r.Server, r.Tool, r.Outcome, r.Rule}
+}
+
+// maxNames is how many names of a field a summary lists. A field that has more of them is
+// not summed up.
+const maxNames = 200
+
+// tooMany marks such a field.
+const tooMany = 0xff
+
+// mark is what a summary keeps of a name: two names can share it, and then a block is read
+// in vain.
+func mark(name string) uint16 {
+	h := uint32(2166136261) // FNV-1a
+	for i := range len(name) {
+		h = (h ^ uint32(name[i])) * 16777619
+	}
+	return uint16(h ^ h>>16)
+}
+
+// factsOf sums up which names occur, whether a rule held calls, and how often rules decided.
+func factsOf(records []Record) []byte {
+	var seen [fields]map[string]struct{}
+	for i := range seen {
+		seen[i] = map[string]struct{}{}
+	}
+	held, decided, order := byte(0), map[string]int{}, []string{}
+	for i := range records {
+		for j, name := range fieldsOf(&records[i]) {
+			seen[j][name] = struct{}{}
+		}
+		if c := records[i].Control; c != nil && c.Held != "" {
+			held = 1
+		}
+		if rule := records[i].Rule; rule != "" {
+			if _, known := decided[rule]; !known {
+				order = append(order, rule)
+			}
+			decided[rule] += max(records[i].Times, 1)
+		}
+	}
+	out := []byte{held}
+	for _, names := range seen {
+		if len(names) > maxNames {
+			out = append(out, tooMany)
+			continue
+		}
+		out = append(out, byte(len(names)))
+		marks := make([]uint16, 0, len(names))
+		for name := range names {
+			marks = append(marks, mark(name))
+		}
+		slices.Sort(marks)
+		for _, m := range marks {
+			out = binary.BigEndian.AppendUint16(out, m)
+		}
+	}
+	for _, rule := range order {
+		out = binary.AppendUvarint(appendText(out, rule), uint64(decided[rule]))
+	}
+	return out
+}
+
+// Facts is a summary that is read. The zero value rules nothing out.
+type Facts struct {
+	known  bool
+	held   bool
+	marks  [fields][]byte
+	all    [fields]bool // the field is summed up
+	rules  []byte
+	broken bool
+}
+
+// ReadFacts reads a summary; one that there is none of rules nothing out.
+func ReadFacts(b []byte) (f Facts) {
+	if len(b) == 0 {
+		return f
+	}
+	f.known, f.held = true, b[0] == 1
+	b = b[1:]
+	for i := range f.marks {
+		if len(b) == 0 {
+			return Facts{}
+		}
+		n := int(b[0])
+		b = b[1:]
+		if n == tooMany {
+			continue
+		}
+		if len(b) < 2*n {
+			return Facts{}
+		}
+		f.marks[i], f.all[i], b = b[:2*n], true, b[2*n:]
+	}
+	f.rules = b
+	return f
+}
+
+// has reports whether a name can occur in a field.
+func (f Facts) has(field int, name string) bool {
+	if name == "" || !f.known || !f.all[field] {
+		return true
+	}
+	m := mark(name)
+	for list := f.marks[field]; len(list) > 0; list = list[2:] {
+		if binary.BigEndian.Uint16(list) == m {
+			return true
+		}
+	}
+	return false
+}
+
+// Decided adds up how often rules decided, by their ids. It reports false when the summary
+// does not say.
+func (f Facts) Decided(into map[string]int) bool {
+	if !f.known {
+		return false
+	}
+	for r := (reader{b: f.rules}); len(r.b) > 0 && !r.broken; {
+		rule := r.text()
+		into[rule] += int(r.number())
+	}
+	return true
+}
+
+// wordBits is how many bits the summary of letters has.
+const wordBits = 1 << 16
+
+type words [wordBits / 64]uint64
+
+// lower makes letters of ASCII small; it is how texts are compared.
+var lower = func() (table [256]byte) {
+	for i := range table {
+		table[i] = byte(i)
+		if i >= 'A' && i <= 'Z' {
+			table[i] += 'a' - 'A'
+		}
+	}
+	return table
+}()
+
+// bit is where three letters that follow each other stand in a summary. Small and capital
+// letters stand in one place, and so do a few other characters, which does no harm.
+func bit(a, b, c byte) uint32 {
+	return ((uint32(a)<<16 | uint32(b)<<8 | uint32(c)) | 0x202020) * 0x9e3779b1 >> 16
+}
+
+// add adds a text: every second three letters of it, which is enough for texts that are
+// looked for to be found whether they begin at an even place or at an odd one.
+func (w *words) add(text string) {
+	for i := 0; i+2 < len(text); i += 2 {
+		at := bit(text[i], text[i+1], text[i+2])
+		w[at>>6] |= 1 << (at & 63)
+	}
+}
+
+// wordsOf sums up the letters of all texts that are searched.
+func wordsOf(records []Record) []byte {
+	var w words
+	var tool, failure string
+	for i := range records {
+		r := &records[i]
+		if r.Tool != tool {
+			tool = r.Tool
+			w.add(tool)
+		}
+		if r.Error != failure {
+			failure = r.Error
+			w.add(failure)
+		}
+		w.add(r.Arguments)
+		w.add(r.Result)
+	}
+	raw := make([]byte, 0, wordBits/8)
+	for _, bits := range w {
+		raw = binary.LittleEndian.AppendUint64(raw, bits)
+	}
+	return encoder().EncodeAll(raw, nil)
+}
+
+// minWord is the shortest text, in bytes, by which blocks are passed over.
+const minWord = 4
+
+// MayContain reports whether a text can occur in a block with this summary of letters. A
+// block that has none is not passed over, and none is for a text of less than four letters.
+func MayContain(summary []byte, text string) bool {
+	if len(summary) == 0 || len(text) < minWord {
+		return true
+	}
+	raw, err := decoder().DecodeAll(summary, make([]byte, 0, wordBits/8))
+	if err != nil || len(raw) != wordBits/8 {
+		return true
+	}
+	return mayBeginAt(raw, text) || mayBeginAt(raw, text[1:])
+}
+
+// mayBeginAt reports whether every second three letters of a text stand in a summary.
+func mayBeginAt(raw []byte, text string) bool {
+	for i := 0; i+2 < len(text); i += 2 {
+		if at := bit(text[i], text[i+1], text[i+2]); raw[at>>3]&(1<<(at&7)) == 0 {
+			return false
+		}
+	}
+	return true
+}

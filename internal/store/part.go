@@ -1,0 +1,34 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+)
+
+// Part is the database as a part of the state has it that keeps tables of its own.
+type Part struct{ store *Store }
+
+// Part returns the database for a part that keeps tables of its own.
+func (s *Store) Part() Part { return Part{s} }
+
+// Read is the pool of connections that read.
+func (p Part) Read() *sql.DB { return p.store.read }
+
+// Alter runs fn in a transaction of the one connection that writes.
+func (p Part) Alter(ctx context.Context, fn func(*sql.Tx) error) error {
+	return inTx(ctx, p.store.write, fn)
+}
+
+// View runs fn in a transaction that reads one state, whatever is written meanwhile.
+func (p Part) View(ctx context.Context, fn func(*sql.Tx) error) (err error) {
+	tx, err := p.store.read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return damaged(err)
+	}
+	defer func() { err = errors.Join(err, ignoreDone(tx.Rollback())) }()
+	return damaged(fn(tx))
+}
+
+// Damage makes an error of damage of one that something unreadable was read with.
+func Damage(part string, err error) error { return &DamagedError{part, err} }
