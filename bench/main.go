@@ -38,11 +38,21 @@ func main() {
 	keep := flag.String("keep", "", "`dir` that keeps the service's data; a temporary one if left out")
 	sizes := flag.String("sizes", "200,16384", "bytes of the arguments, separated by commas")
 	callers := flag.String("callers", "1,16,64", "numbers of callers, separated by commas")
+	searched := flag.Int("searched", 1_000_000, "calls on record to search in; 0 for not at all")
+	only := flag.Bool("only-search", false, "measure nothing but the search")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	o := options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}
-	if err := run(ctx, o); err != nil {
+	measure := run
+	if *only {
+		measure = func(context.Context, options) error { return nil }
+	}
+	err := measure(ctx, o)
+	if err == nil && *searched > 0 {
+		err = search(ctx, *searched)
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}

@@ -138,11 +138,12 @@ type Services struct {
 
 // API serves the routes under /api.
 type API struct {
-	o       Options
-	s       Services
-	streams *gate.Gate // event streams of people
-	routes  []route
-	doc     []byte
+	o        Options
+	s        Services
+	streams  *gate.Gate // event streams of people
+	searches *gate.Gate // counts and exports of the journal
+	routes   []route
+	doc      []byte
 }
 
 // route is one row of the table.
@@ -187,6 +188,7 @@ func New(s Services, o Options) (*API, error) {
 		o.Seen = func(string) {}
 	}
 	a := &API{o: o, s: s, streams: o.Book.Open("event streams of people", streamLimits)}
+	a.searches = o.Book.Open("counts and exports of the journal", searchLimits)
 	a.routes = a.table()
 	for _, rt := range a.routes {
 		if !rt.public && !rt.self && len(access.Roles(rt.action)) == 0 {

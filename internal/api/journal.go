@@ -2,6 +2,7 @@ package api
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"bouncer/internal/api/reading"
@@ -64,6 +65,7 @@ func journalRoutes(svc *journal.Reader) []route {
 // callFields are the filters of the journal.
 var callFields = []queryField{
 	{"agent", "only this agent's calls"},
+	{"person", "only calls of this person's agents"},
 	{"server", "only calls to this server"},
 	{"tool", "only tools that match this glob"},
 	{"decision", "admit, refuse, or held for calls about which somebody was asked"},
@@ -82,14 +84,14 @@ func andCallFields(fields ...queryField) []queryField {
 func (c *call) callQuery() (journal.Query, error) {
 	v := c.URL.Query()
 	q := journal.Query{
-		Agent: v.Get("agent"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
+		Agent: v.Get("agent"), Person: v.Get("person"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
 		Rule: v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
 	}
 	if d := q.Decision; !slices.Contains([]string{"", team.DecisionAdmit, team.DecisionRefuse, "held"}, d) {
 		return q, &team.FieldError{Field: "decision", Why: "must be admit, refuse or held"}
 	}
 	if q.Outcome != "" && !slices.Contains(team.Outcomes, q.Outcome) {
-		return q, &team.FieldError{Field: "outcome", Why: "must be one of ok, tool-error, error, refused, cancelled, timeout, unreachable"}
+		return q, &team.FieldError{Field: "outcome", Why: "must be one of " + strings.Join(team.Outcomes, ", ")}
 	}
 	var err error
 	if q.Since, err = reading.Time(c.Request, "since"); err != nil {

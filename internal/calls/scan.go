@@ -6,6 +6,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"math"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"bouncer/internal/core/segment"
 	"bouncer/internal/store"
@@ -22,12 +27,17 @@ type view struct {
 	passed func(records int) (more bool)
 }
 
-// block is a row of segments, as far as it is needed to pass over it.
+// block is a row of segments, and what was read of it.
 type block struct {
-	id, low      int64
-	first, last  Key
-	records      int
-	facts, words []byte
+	id, low     int64
+	first, last Key
+	records     int
+	facts       []byte
+	whole       bool // all its calls are selected, and only their number is wanted
+	skip        bool // none can be
+	head, body  []byte
+	selected    []Record
+	places      []int // of the selected, in the block
 }
 
 // batch is how many blocks are looked at in one go.
@@ -38,9 +48,6 @@ const batch = 64
 func (l Log) scan(ctx context.Context, f Filter, v view, fn func(*Record) bool) error {
 	return l.part.View(ctx, func(tx *sql.Tx) error {
 		s := &scanner{ctx: ctx, tx: tx, f: &f.Filter, view: v, fn: fn, names: map[string]string{}}
-		if f.Text != "" {
-			s.finder = segment.NewFinder(f.Text)
-		}
 		if err := s.prepare(f.Rule); err != nil {
 			return err
 		}
@@ -53,13 +60,15 @@ type scanner struct {
 	ctx     context.Context
 	tx      *sql.Tx
 	f       *segment.Filter
-	finder  *segment.Finder
 	view    view
 	fn      func(*Record) bool
 	names   map[string]string // of rules, by id
 	repeats map[Key]int
 	open    cursors
 	ended   bool
+
+	heads, bodies *sql.Stmt // by the id of a block
+	letters       *sql.Stmt // by the first and last of some
 }
 
 // prepare reads what is needed for every block.
@@ -75,28 +84,52 @@ func (s *scanner) prepare(rule string) error {
 			return err
 		}
 	}
+	for _, q := range [...]struct {
+		to    **sql.Stmt
+		query string
+	}{
+		{&s.heads, `SELECT head FROM segments WHERE id = ?`}, {&s.bodies, `SELECT body FROM segments WHERE id = ?`},
+		{&s.letters, `SELECT id, words FROM letters WHERE id BETWEEN ? AND ?`},
+	} {
+		statement, err := s.tx.PrepareContext(s.ctx, q.query) // closed with the transaction
+		if err != nil {
+			return err
+		}
+		*q.to = statement
+	}
 	var err error
 	s.repeats, err = readRepeats(s.ctx, s.tx)
 	return err
 }
 
-// run goes from block to block.
+// run goes from block to block, more of them at a time the longer it takes: for a first page
+// one is often enough, and of many each core takes some.
 func (s *scanner) run() error {
 	next := s.blocks()
-	for {
+	for window := 1; ; {
 		list, err := next()
 		if err != nil {
 			return err
 		}
-		for _, b := range list {
-			if err := s.emit(&b); err != nil || s.ended {
+		last := len(list) < batch
+		for len(list) > 0 {
+			some := list[:min(window, len(list))]
+			list = list[len(some):]
+			window = min(2*window, batch/2)
+			if err := s.load(some); err != nil {
 				return err
 			}
-			if err := s.take(b); err != nil || s.ended {
-				return err
+			for i := range some {
+				if err := s.emit(&some[i]); err != nil || s.ended {
+					return err
+				}
+				s.take(&some[i])
+				if s.ended {
+					return nil
+				}
 			}
 		}
-		if len(list) < batch {
+		if last {
 			return s.emit(nil)
 		}
 	}
@@ -105,17 +138,13 @@ func (s *scanner) run() error {
 // blocks reads the rows of blocks within the range, in their order, many at a time.
 func (s *scanner) blocks() func() ([]block, error) {
 	from, to := s.f.Range()
-	words := "NULL"
-	if s.f.Text != "" {
-		words = "words"
-	}
 	where, order := "(last, id) < (?, ?)", "last DESC, id DESC"
 	at, id := int64(segment.LastKey), int64(1<<62)
 	if s.view.ascending {
 		where, order = "(first, id) > (?, ?)", "first, id"
 		at, id = -1, -1
 	}
-	query := `SELECT id, low, first, last, records, facts, ` + words + ` FROM segments
+	query := `SELECT id, low, first, last, records, facts FROM segments
 		WHERE last >= ? AND first <= ? AND ` + where + ` ORDER BY ` + order + fmt.Sprintf(" LIMIT %d", batch)
 	return func() ([]block, error) {
 		rows, err := s.tx.QueryContext(s.ctx, query, int64(from), int64(to), at, id)
@@ -126,7 +155,7 @@ func (s *scanner) blocks() func() ([]block, error) {
 		var list []block
 		for rows.Next() {
 			var b block
-			if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &b.records, &b.facts, &b.words); err != nil {
+			if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &b.records, &b.facts); err != nil {
 				return nil, err
 			}
 			list = append(list, b)
@@ -141,69 +170,138 @@ func (s *scanner) blocks() func() ([]block, error) {
 	}
 }
 
-// take opens a block, or passes over it.
-func (s *scanner) take(b block) error {
+// load reads what is selected of blocks. The database is read by one, what was read is
+// looked through by as many as there are cores.
+func (s *scanner) load(list []block) error {
 	from, to := s.f.Range()
-	switch {
-	case s.f.Skips(segment.ReadFacts(b.facts)) || s.f.Text != "" && !segment.MayContain(b.words, s.f.Text):
-	case s.view.whole != nil && s.f.All() && b.first >= from && b.last <= to:
-		s.view.whole(b.records)
-		b.records = 0
-	default:
-		records, err := s.selected(b, from, to)
-		if err != nil {
-			return err
-		}
-		if len(records) > 0 {
-			heap.Push(&s.open, &cursor{records})
+	for i := range list {
+		b := &list[i]
+		b.whole = s.view.whole != nil && s.f.All() && b.first >= from && b.last <= to
+		b.skip = b.whole || s.f.Skips(segment.ReadFacts(b.facts))
+	}
+	if err := s.passOver(list); err != nil {
+		return err
+	}
+	for i := range list {
+		if b := &list[i]; !b.skip {
+			if err := s.heads.QueryRowContext(s.ctx, b.id).Scan(&b.head); err != nil {
+				return fmt.Errorf("read a block of calls: %w", err)
+			}
 		}
 	}
-	if s.view.passed != nil && !s.view.passed(b.records) {
-		s.ended = true
+	err := side(list, func(b *block) (err error) {
+		if b.skip {
+			return nil
+		}
+		head, err := segment.OpenHead(b.head, b.low)
+		if err == nil {
+			b.selected, b.places, err = head.Select(s.f)
+		}
+		return damaged(err)
+	})
+	if err != nil || !s.view.bodies && s.f.Text == "" {
+		return err
 	}
-	return nil
+	for i := range list {
+		if b := &list[i]; len(b.selected) > 0 {
+			if err := s.bodies.QueryRowContext(s.ctx, b.id).Scan(&b.body); err != nil {
+				return fmt.Errorf("read the texts of calls: %w", err)
+			}
+		}
+	}
+	return side(list, func(b *block) error {
+		if len(b.selected) == 0 {
+			return nil
+		}
+		if err := segment.ReadBodyAt(b.body, b.selected, b.places); err != nil {
+			return damaged(err)
+		}
+		if s.f.Text != "" {
+			find := segment.NewFinder(s.f.Text)
+			b.selected = slices.DeleteFunc(b.selected, func(r Record) bool { return !find.In(&r) })
+		}
+		return nil
+	})
 }
 
-// selected are the calls of a block that the filter selects, in the order of the pass.
-func (s *scanner) selected(b block, from, to Key) ([]Record, error) {
-	records, err := readHead(s.ctx, s.tx, b.id, b.low)
-	if err != nil {
-		return nil, err
+// side does something with blocks side by side.
+func side(list []block, fn func(*block) error) error {
+	if len(list) == 1 {
+		return fn(&list[0])
 	}
-	n := 0
-	for i := range records {
-		if r := &records[i]; r.Key >= from && r.Key <= to && s.f.Match(r) {
-			n++
-		}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range list {
+		group.Go(func() error { return fn(&list[i]) })
 	}
-	if n == 0 {
-		return nil, nil
+	return group.Wait()
+}
+
+// take adds a block to those that are read side by side, or counts it.
+func (s *scanner) take(b *block) {
+	if b.whole {
+		s.view.whole(b.records)
+		b.records = 0
 	}
-	if s.view.bodies || s.finder != nil {
-		if err := readBody(s.ctx, s.tx, b.id, records); err != nil {
-			return nil, err
-		}
-	}
-	out := records[:0]
-	for i := range records {
-		r := records[i]
-		if r.Key < from || r.Key > to || !s.f.Match(&r) || s.finder != nil && !s.finder.In(&r) {
-			continue
-		}
+	for i := range b.selected {
+		r := &b.selected[i]
 		if times, known := s.repeats[r.Key]; known {
 			r.Times = times
 		}
 		if !s.view.bodies {
 			r.Arguments, r.Result = "", ""
 		}
-		out = append(out, r)
 	}
-	if !s.view.ascending {
-		for i, j := 0, len(out)-1; i < j; i, j = i+1, j-1 {
-			out[i], out[j] = out[j], out[i]
+	if len(b.selected) > 0 {
+		if !s.view.ascending {
+			slices.Reverse(b.selected)
+		}
+		heap.Push(&s.open, &cursor{b.selected})
+	}
+	if s.view.passed != nil && !s.view.passed(b.records) {
+		s.ended = true
+	}
+	b.head, b.body = nil, nil
+}
+
+// passOver marks the blocks in which the text that is looked for cannot be. Blocks that
+// follow each other are mostly neighbours in the table, and read in one go.
+func (s *scanner) passOver(list []block) error {
+	byID := map[int64]*block{}
+	low, high := int64(math.MaxInt64), int64(0)
+	for i := range list {
+		if b := &list[i]; s.f.Text != "" && !b.skip {
+			byID[b.id] = b
+			low, high = min(low, b.id), max(high, b.id)
 		}
 	}
-	return out, nil
+	look := func(low, high int64) error {
+		rows, err := s.letters.QueryContext(s.ctx, low, high)
+		if err != nil {
+			return fmt.Errorf("read which letters blocks have: %w", err)
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var id int64
+			var words sql.RawBytes
+			if err := rows.Scan(&id, &words); err != nil {
+				return fmt.Errorf("read which letters a block has: %w", err)
+			}
+			if b := byID[id]; b != nil {
+				b.skip = !segment.MayContain(words, s.f.Text)
+			}
+		}
+		return rows.Err()
+	}
+	if len(byID) > 0 && high-low < int64(2*len(byID)+2) {
+		return look(low, high)
+	}
+	for id := range byID {
+		if err := look(id, id); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // emit gives what comes before a block to fn; all there is for none.
@@ -288,14 +386,6 @@ func readHead(ctx context.Context, tx *sql.Tx, id, low int64) ([]Record, error) 
 	}
 	records, err := segment.ReadHead(head, low)
 	return records, damaged(err)
-}
-
-func readBody(ctx context.Context, tx *sql.Tx, id int64, records []Record) error {
-	var body []byte
-	if err := tx.QueryRowContext(ctx, `SELECT body FROM segments WHERE id = ?`, id).Scan(&body); err != nil {
-		return fmt.Errorf("read the texts of calls: %w", err)
-	}
-	return damaged(segment.ReadBody(body, records))
 }
 
 func damaged(err error) error {

@@ -76,11 +76,20 @@ func (w *Writer) Append(ctx context.Context, calls []Record, repeats ...Record) 
 }
 
 func insert(ctx context.Context, tx *sql.Tx, s segment.Segment) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO segments (closed, records, first, last, low, high, facts, words, head, body)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		s.Facts != nil, s.Records, int64(s.First), int64(s.Last), s.Low, s.High, s.Facts, s.Words, s.Head, s.Body)
+	res, err := tx.ExecContext(ctx, `INSERT INTO segments (closed, records, first, last, low, high, facts, head, body)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`, s.Facts != nil, s.Records, int64(s.First), int64(s.Last), s.Low, s.High, s.Facts, s.Head, s.Body)
 	if err != nil {
 		return fmt.Errorf("write a block of calls: %w", err)
+	}
+	if s.Words == nil {
+		return nil
+	}
+	id, err := res.LastInsertId()
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `INSERT INTO letters (id, words) VALUES (?, ?)`, id, s.Words)
+	}
+	if err != nil {
+		return fmt.Errorf("write which letters a block has: %w", err)
 	}
 	return nil
 }

@@ -12,35 +12,24 @@ import (
 	"strings"
 	"time"
 
-	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 )
 
 func journalCommands() []command {
-	q := map[string]*string{}
+	var filter callFilter
 	var follow bool
 	var limit int
-	var last time.Duration
 	return []command{
 		{
 			noun: "journal", short: "List calls, newest last; --follow shows them as they happen",
 			example: "bouncer journal --agent marit-quill --outcome refused --follow",
 			flags: func(f *flag.FlagSet) {
-				for _, d := range [][2]string{
-					{"agent", "only this agent's `name`"}, {"server", "only this server's `name`"}, {"tool", "only tools that match this `glob`"},
-					{"decision", "admit, refuse or held (`word`)"},
-					{"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")},
-					{"rule", "only calls decided by the rule with this `name` or id"},
-					{"text", "only calls with this `text` in tool, error, arguments or result"},
-				} {
-					q[d[0]] = f.String(d[0], "", d[1])
-				}
-				f.Var(span.Value{To: &last}, "last", "only the last `time`, as in 15m or 2d")
+				filter.define(f)
 				f.IntVar(&limit, "limit", 50, "how `many`, 1 to 500")
 				f.BoolVar(&follow, "follow", false, "go on with calls as they happen, until interrupted")
 			},
-			run: func(ctx context.Context, t *task) error { return showJournal(ctx, t, q, limit, last, follow) },
+			run: func(ctx context.Context, t *task) error { return showJournal(ctx, t, filter.query(), limit, follow) },
 		},
 		{
 			noun: "journal", verb: "state", short: "Show whether calls are recorded, and how much is kept", example: "bouncer journal state",
@@ -54,6 +43,8 @@ func journalCommands() []command {
 				return fetch(ctx, t, "/api/calls/"+seg(t.args[0]), t.view().showCall)
 			},
 		},
+		journalCountCommand(),
+		journalExportCommand(),
 		journalHeadCommand(),
 		journalVerifyCommand(),
 	}
@@ -129,16 +120,8 @@ func (t view) showChain(v team.ChainState) error {
 	return nil
 }
 
-func showJournal(ctx context.Context, t *task, q map[string]*string, limit int, last time.Duration, follow bool) error {
-	v := url.Values{"limit": {strconv.Itoa(limit)}}
-	for name, value := range q {
-		if *value != "" {
-			v.Set(name, *value)
-		}
-	}
-	if last > 0 {
-		v.Set("since", time.Now().Add(-last).UTC().Format(time.RFC3339))
-	}
+func showJournal(ctx context.Context, t *task, v url.Values, limit int, follow bool) error {
+	v.Set("limit", strconv.Itoa(limit))
 	// What happens between the list and the first event must not be missed, so
 	// the events are listened to first.
 	var events <-chan struct{}

@@ -111,8 +111,8 @@ func TestLaterAlterationsShow(t *testing.T) {
 			return undo(`DELETE FROM segments WHERE low = 0`)
 		}, "put in without a seal"},
 		"a block twice": {func() func() {
-			exec(`INSERT INTO segments (closed, records, first, last, low, high, facts, words, head, body)
-				SELECT closed, records, first, last, low, high, facts, words, head, body FROM segments WHERE low = 2`)
+			exec(`INSERT INTO segments (closed, records, first, last, low, high, facts, head, body)
+				SELECT closed, records, first, last, low, high, facts, head, body FROM segments WHERE low = 2`)
 			return undo(`DELETE FROM segments WHERE id = (SELECT max(id) FROM segments)`)
 		}, "belong to no seal"},
 		"a seal gone": {func() func() {

@@ -48,7 +48,7 @@ type Options struct {
 	Now func() time.Time
 }
 
-const maxBatch = 512
+const maxBatch = segment.MaxRecords
 
 // Entry is one call on its way into the journal. The bodies may be longer than
 // what is kept, but not by more than Keep asks for.

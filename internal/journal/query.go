@@ -83,6 +83,26 @@ func (r *Reader) Call(ctx context.Context, by team.Person, id string) (team.Call
 	return c.Call, store.Explain(err, "call", id)
 }
 
+// Count counts the calls that the query selects and the person may see, and tells how many
+// were found of how many that were gone through, until told returns false.
+func (r *Reader) Count(ctx context.Context, by team.Person, q Query, told func(found, seen int) bool) (int, error) {
+	f, err := filter(by, q)
+	if err != nil {
+		return 0, err
+	}
+	return r.log.Count(ctx, f, told)
+}
+
+// Export gives the calls that the query selects and the person may see to fn, in full, the
+// oldest first.
+func (r *Reader) Export(ctx context.Context, by team.Person, q Query, fn func(team.Call) error) error {
+	f, err := filter(by, q)
+	if err != nil {
+		return err
+	}
+	return r.log.Export(ctx, f, func(r *calls.Record) error { return fn(r.Call) })
+}
+
 // Counts counts calls in equal steps of time.
 func (r *Reader) Counts(ctx context.Context, by team.Person, q Query, step time.Duration) ([]team.Bucket, error) {
 	f, err := filter(by, q)

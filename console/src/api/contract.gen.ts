@@ -419,6 +419,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/call-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Calls in full, the oldest first, as JSON by lines or as CSV */
+        get: operations["exportCalls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/call-total": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many calls there are, as it is counted: an event of type found each so often, the last with done */
+        get: operations["followCallTotal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/calls": {
         parameters: {
             query?: never;
@@ -5967,6 +6001,8 @@ export interface operations {
             query?: {
                 /** @description only this agent's calls */
                 agent?: string;
+                /** @description only calls of this person's agents */
+                person?: string;
                 /** @description only calls to this server */
                 server?: string;
                 /** @description only tools that match this glob */
@@ -6012,11 +6048,115 @@ export interface operations {
             };
         };
     };
+    exportCalls: {
+        parameters: {
+            query?: {
+                /** @description only this agent's calls */
+                agent?: string;
+                /** @description only calls of this person's agents */
+                person?: string;
+                /** @description only calls to this server */
+                server?: string;
+                /** @description only tools that match this glob */
+                tool?: string;
+                /** @description admit, refuse, or held for calls about which somebody was asked */
+                decision?: string;
+                /** @description ok, tool-error, error, refused, cancelled, timeout or unreachable */
+                outcome?: string;
+                /** @description only calls decided by the rule with this id */
+                rule?: string;
+                /** @description only calls with this text in tool, error, arguments or result */
+                text?: string;
+                /** @description only calls from this time on (RFC 3339) */
+                since?: string;
+                /** @description only calls before this time (RFC 3339) */
+                until?: string;
+                /** @description jsonl or csv; jsonl if left out */
+                form?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Calls in full, the oldest first, as JSON by lines or as CSV */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    followCallTotal: {
+        parameters: {
+            query?: {
+                /** @description only this agent's calls */
+                agent?: string;
+                /** @description only calls of this person's agents */
+                person?: string;
+                /** @description only calls to this server */
+                server?: string;
+                /** @description only tools that match this glob */
+                tool?: string;
+                /** @description admit, refuse, or held for calls about which somebody was asked */
+                decision?: string;
+                /** @description ok, tool-error, error, refused, cancelled, timeout or unreachable */
+                outcome?: string;
+                /** @description only calls decided by the rule with this id */
+                rule?: string;
+                /** @description only calls with this text in tool, error, arguments or result */
+                text?: string;
+                /** @description only calls from this time on (RFC 3339) */
+                since?: string;
+                /** @description only calls before this time (RFC 3339) */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many calls there are, as it is counted: an event of type found each so often, the last with done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listCalls: {
         parameters: {
             query?: {
                 /** @description only this agent's calls */
                 agent?: string;
+                /** @description only calls of this person's agents */
+                person?: string;
                 /** @description only calls to this server */
                 server?: string;
                 /** @description only tools that match this glob */

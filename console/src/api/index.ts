@@ -111,7 +111,10 @@ function query(values: Record<string, string | number | undefined>): string {
 export interface CallFilter {
   [key: string]: string | number | undefined
   agent?: string
+  person?: string
   server?: string
+  tool?: string
+  rule?: string
   decision?: string
   outcome?: string
   text?: string
@@ -227,6 +230,10 @@ export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) 
 export const changes = (limit: number) => request<Change[]>('GET', '/api/changes' + query({ limit }))
 export const undoChange = (id: string, anyway?: boolean) => request<Change>('POST', `/api/changes/${seg(id)}/undo`, { anyway })
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
+/** callTotalAddress is where it is told how many calls there are, as an event stream. */
+export const callTotalAddress = (f: CallFilter) => '/api/call-total' + query(f)
+/** callExportAddress is where the calls can be had in full, as a file. */
+export const callExportAddress = (f: CallFilter, form: 'jsonl' | 'csv') => '/api/call-export' + query({ ...f, form })
 export const call = (id: string) => request<Call>('GET', `/api/calls/${seg(id)}`)
 export const stats = (q: { since: string; until?: string; by?: Stats['by']; server?: string; agent?: string }, signal?: AbortSignal) =>
   request<Stats>('GET', '/api/stats' + query(q), undefined, signal)

@@ -119,3 +119,10 @@ export type Place = Schema['Place']
 export type ToolLimits = Schema['ToolLimits']
 export type TurnedAway = Schema['TurnedAway']
 export type Limit = Schema['Usage']
+
+/** CallTotal is an event of a count: how many calls were found, of how many that were gone through. */
+export interface CallTotal {
+  found: number
+  seen: number
+  done: boolean
+}

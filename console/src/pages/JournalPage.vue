@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { ElButton, ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElButton, ElDatePicker, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, onMounted, reactive, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import * as api from '../api'
@@ -7,9 +7,10 @@ import CallChart from '../parts/CallChart.vue'
 import CallDrawer from '../parts/CallDrawer.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import StateMark from '../parts/StateMark.vue'
-import { fullMoment, moment, took } from '../use/format'
+import { moment, took } from '../use/format'
 import { useLive } from '../use/live'
 import { useResource } from '../use/resource'
+import { useCallTotal } from '../use/total'
 
 const pageSize = 100
 const mostRows = 1000
@@ -21,14 +22,27 @@ const steps = [
 const span = ref(0)
 const route = useRoute()
 const asked = (name: string) => (typeof route.query[name] === 'string' ? route.query[name] : '')
-const filter = reactive({ agent: asked('agent'), server: asked('server'), decision: '', outcome: '', text: asked('text') })
+const filter = reactive({
+  agent: asked('agent'),
+  person: asked('person'),
+  server: asked('server'),
+  tool: asked('tool'),
+  rule: asked('rule'),
+  decision: '',
+  outcome: asked('outcome'),
+  text: asked('text'),
+})
 /** A part of time that somebody came for, from a point of a chart. */
 const part = reactive({ since: asked('since'), until: asked('until') })
 const windowed = computed(() => Boolean(part.since || part.until))
-function whole() {
-  part.since = part.until = ''
-  loadAll()
-}
+const times = computed<[Date, Date] | null>({
+  get: (): [Date, Date] | null => (windowed.value ? [new Date(part.since || 0), part.until ? new Date(part.until) : new Date()] : null),
+  set: (v: [Date, Date] | null) => {
+    part.since = v ? v[0].toISOString() : ''
+    part.until = v ? v[1].toISOString() : ''
+    loadAll()
+  },
+})
 const rows = ref<api.Call[]>([])
 const more = ref(false)
 const selected = ref('')
@@ -45,6 +59,9 @@ const counts = useResource((signal) => {
 })
 const state = useResource(() => api.journalState())
 const agents = useResource(() => api.agents())
+const people = useResource(() => api.people())
+const rules = useResource(() => api.rules())
+const found = useCallTotal()
 const servers = useResource(() => api.servers())
 const outcomes = ['ok', 'tool-error', 'error', 'refused', 'cancelled', 'timeout', 'unreachable', 'no-credential']
 
@@ -57,6 +74,7 @@ async function loadList() {
 function loadAll() {
   void loadList()
   void counts.load()
+  found.count({ ...filter, ...part })
 }
 async function older() {
   const last = rows.value.at(-1)
@@ -69,6 +87,8 @@ onMounted(() => {
   loadAll()
   void agents.load()
   void servers.load()
+  void people.load()
+  void rules.load()
   void state.load()
 })
 let delay = 0
@@ -79,23 +99,28 @@ watch(filter, () => {
 watch(span, () => counts.load())
 
 // A text filter looks into arguments and results, which live records do not
-// carry: the list is asked for again instead.
+// carry, and the names of rules and globs are the service's to know: the list is
+// asked for again instead.
 const matches = (c: api.Call) =>
   (!filter.agent || c.agent === filter.agent) &&
+  (!filter.person || c.person === filter.person) &&
   (!filter.server || c.server === filter.server) &&
   (!filter.decision || (filter.decision === 'held' ? Boolean(c.control?.held) : c.decision === filter.decision)) &&
   (!filter.outcome || c.outcome === filter.outcome)
 let again = 0
 function arrive(calls: api.Call[]) {
   window.clearTimeout(again)
-  again = window.setTimeout(() => void counts.load(), 1000)
+  again = window.setTimeout(() => {
+    void counts.load()
+    found.count({ ...filter, ...part })
+  }, 1000)
   const fresh = calls.filter(matches)
   if (fresh.length === 0 || windowed.value) return
   if (held.value) {
     waiting.value += fresh.length
     return
   }
-  if (filter.text) {
+  if (filter.text || filter.tool || filter.rule) {
     void loadList()
     return
   }
@@ -135,11 +160,6 @@ function hold() {
   <p v-else-if="state.data.value?.lost" class="unrecorded" role="status">
     {{ state.data.value.lost }} calls ran since the start that could not be recorded.
   </p>
-  <p v-if="windowed" class="note" role="status">
-    Only calls<template v-if="part.since"> from {{ fullMoment(part.since) }}</template
-    ><template v-if="part.until"> until {{ fullMoment(part.until) }}</template
-    >. <button class="plain" type="button" @click="whole">Show all</button>
-  </p>
   <section v-if="!windowed" class="sheet pad chartbox">
     <CallChart :buckets="counts.data.value ?? []" :since="since" :step="steps[span].step" :count="steps[span].count" />
   </section>
@@ -147,8 +167,15 @@ function hold() {
     <ElSelect v-model="filter.agent" class="pick" clearable placeholder="all agents" aria-label="Agent"
       ><ElOption v-for="a in agents.data.value ?? []" :key="a.id" :value="a.name" :label="a.name"
     /></ElSelect>
+    <ElSelect v-model="filter.person" class="pick" clearable placeholder="all people" aria-label="Person"
+      ><ElOption v-for="p in people.data.value ?? []" :key="p.id" :value="p.name" :label="p.name"
+    /></ElSelect>
     <ElSelect v-model="filter.server" class="pick" clearable placeholder="all servers" aria-label="Server"
       ><ElOption v-for="s in servers.data.value ?? []" :key="s.id" :value="s.name" :label="s.name"
+    /></ElSelect>
+    <ElInput v-model="filter.tool" class="pick" clearable placeholder="Tool, as in find_*" aria-label="Tool" />
+    <ElSelect v-model="filter.rule" class="pick" clearable filterable placeholder="all rules" aria-label="Rule"
+      ><ElOption v-for="r in rules.data.value ?? []" :key="r.id" :value="r.name" :label="r.name"
     /></ElSelect>
     <ElSelect v-model="filter.decision" class="pick" clearable placeholder="all decisions" aria-label="Decision">
       <ElOption value="admit" label="admitted" />
@@ -159,7 +186,28 @@ function hold() {
       ><ElOption v-for="o in outcomes" :key="o" :value="o" :label="o"
     /></ElSelect>
     <ElInput v-model="filter.text" class="text" clearable placeholder="Text in tool, error, arguments, result" aria-label="Text" />
+    <ElDatePicker
+      v-model="times"
+      type="datetimerange"
+      range-separator="–"
+      start-placeholder="any time"
+      end-placeholder=""
+      format="D MMM HH:mm"
+      class="times"
+      aria-label="Time"
+    />
   </div>
+  <p class="found soft" role="status">
+    <template v-if="found.failed.value">How many there are could not be counted: {{ found.failed.value }}</template>
+    <template v-else-if="found.total.value"
+      >{{ found.total.value.found.toLocaleString() }} {{ found.total.value.found === 1 ? 'call' : 'calls'
+      }}{{ found.total.value.done ? '' : ` so far, of ${found.total.value.seen.toLocaleString()}` }}</template
+    >
+    <template v-if="found.total.value?.found">
+      · as <a :href="api.callExportAddress({ ...filter, ...part }, 'csv')" download>CSV</a> or
+      <a :href="api.callExportAddress({ ...filter, ...part }, 'jsonl')" download>JSON lines</a></template
+    >
+  </p>
   <ListFrame :loading="list.loading.value" :error="list.error.value" :total="total" :shown="rows.length" :retry="loadAll">
     <template #empty>
       <p>No call has been made yet.</p>
@@ -231,6 +279,14 @@ function hold() {
 }
 .text {
   width: 280px;
+}
+.bar :deep(.times) {
+  width: 250px;
+  flex: none;
+}
+.found {
+  margin: 0 0 8px;
+  min-height: 1.4em;
 }
 .older {
   text-align: center;

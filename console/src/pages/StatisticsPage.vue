@@ -7,7 +7,7 @@ import ErrorNote from '../parts/ErrorNote.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import TimeChart, { type Line } from '../parts/TimeChart.vue'
 import { useFilter } from '../use/filter'
-import { bytes } from '../use/format'
+import { bytes, millis } from '../use/format'
 import { useResource } from '../use/resource'
 
 /** How calls went over time: how many, how they ended, how long they took. */
@@ -53,9 +53,11 @@ const lengths = computed<Line[]>(() => [
   { name: '95 of 100', color: 'warn', values: points.value.map((p) => p.p95) },
   { name: '99 of 100', color: 'bad', values: points.value.map((p) => p.p99) },
 ])
+const sizes = computed<Line[]>(() => [
+  { name: 'arguments', color: 'accent', stack: true, values: points.value.map((p) => p.bytesIn) },
+  { name: 'results', color: 'good', stack: true, values: points.value.map((p) => p.bytesOut) },
+])
 const count = (n: number) => n.toLocaleString()
-const millis = (n: number) =>
-  n >= 10_000 ? `${(n / 1000).toFixed(1)} s` : n >= 10 || n === 0 ? `${Math.round(n)} ms` : `${n.toFixed(1)} ms`
 const all = (f: api.Figures) => f.ok + f.refused + f.failed
 const share = (f: api.Figures) => (f.failed ? f.failed / (f.ok + f.failed) : 0)
 type Order = 'calls' | 'failed' | 'p95' | 'bytes'
@@ -80,7 +82,12 @@ function open(index: number) {
 const linked = (g: api.StatsGroup) => {
   const at = { since: stats.data.value?.since, until: stats.data.value?.until }
   const [of, tool] = g.name.split('/')
-  const own = { server: { server: g.name }, tool: { server: of, text: tool }, agent: { agent: g.name }, person: {} }[by.value]
+  const own = {
+    server: { server: g.name },
+    tool: { server: of, tool },
+    agent: { agent: g.name },
+    person: g.name ? { person: g.name } : {},
+  }[by.value]
   return { path: '/journal', query: { ...at, server: server.value || undefined, agent: agent.value || undefined, ...own } }
 }
 const named = (name: string) => name || (by.value === 'person' ? 'the team' : 'none')
@@ -110,6 +117,7 @@ const named = (name: string) => name || (by.value === 'person' ? 'the team' : 'n
     <section class="sheet pad">
       <TimeChart title="How long they took" :times="times" :lines="lengths" :unit="millis" @chosen="open" />
     </section>
+    <section class="sheet pad"><TimeChart title="Bytes carried" :times="times" :lines="sizes" :unit="bytes" @chosen="open" /></section>
   </div>
   <div class="pagehead sub">
     <ElRadioGroup v-model="by" size="small" aria-label="Told apart by">
@@ -186,7 +194,7 @@ const named = (name: string) => name || (by.value === 'person' ? 'the team' : 'n
 <style scoped>
 .charts {
   display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  grid-template-columns: repeat(3, minmax(0, 1fr));
   gap: 14px;
   margin-bottom: 16px;
 }

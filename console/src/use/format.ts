@@ -27,6 +27,12 @@ export function took(us: number): string {
   return `${(us / 1e6).toFixed(1)} s`
 }
 
+/** millis is a length of time that is given in milliseconds. */
+export function millis(ms: number): string {
+  if (ms >= 10_000) return `${(ms / 1000).toFixed(1)} s`
+  return ms >= 10 || ms === 0 ? `${Math.round(ms)} ms` : `${ms.toFixed(1)} ms`
+}
+
 export function bytes(n: number): string {
   if (n < 10_240) return `${n} B`
   if (n < 10_485_760) return `${Math.round(n / 1024)} KiB`

@@ -80,6 +80,69 @@ func (f *Filter) Match(r *Record) bool {
 	return f.Tool == "" || rules.Match(f.Tool, r.Tool)
 }
 
+// choose holds the texts of a head against a filter, and tells which records can be selected;
+// nil for none of them. A column that the filter says nothing of is not read.
+func (h *Head) choose(f *Filter) ([]bool, error) {
+	is := func(want string) func(string) bool {
+		if want == "" {
+			return nil
+		}
+		return func(text string) bool { return text == want }
+	}
+	fits := [columns]func(string) bool{
+		inAgent: is(f.Agent), inPerson: is(f.Person), inServer: is(f.Server), inOutcome: is(f.Outcome), inDecision: is(f.Decision),
+	}
+	if f.Owner != "" {
+		fits[inPerson] = is(f.Owner)
+	}
+	if f.Decision == Held {
+		fits[inDecision], fits[inControl] = nil, func(text string) bool { return text != "" }
+	}
+	if f.Tool != "" {
+		fits[inTool] = func(text string) bool { return rules.Match(f.Tool, text) }
+	}
+	if f.Rules != nil {
+		fits[inRule] = func(text string) bool { return slices.Contains(f.Rules, text) }
+	}
+	chosen, left := make([]bool, h.n), h.n
+	for i := range chosen {
+		chosen[i] = true
+	}
+	for c, fit := range fits {
+		if fit == nil {
+			continue
+		}
+		col, err := h.column(c)
+		if err != nil {
+			return nil, err
+		}
+		if left = col.restrict(chosen, fit); left == 0 {
+			return nil, nil
+		}
+	}
+	return chosen, nil
+}
+
+// restrict takes those off whose text does not fit, and returns how many are left.
+func (c *column) restrict(chosen []bool, fit func(string) bool) (left int) {
+	fits, some := make([]bool, max(len(c.list), wide)), false
+	for i, text := range c.list {
+		fits[i] = fit(text)
+		some = some || fits[i]
+	}
+	if !some {
+		return 0
+	}
+	for i := range chosen {
+		if at := c.at(i); !chosen[i] || at >= len(fits) || !fits[at] {
+			chosen[i] = false
+			continue
+		}
+		left++
+	}
+	return left
+}
+
 // Finder looks for a text in calls; small and capital letters of ASCII are the same. It is
 // not for concurrent use.
 type Finder struct{ part, room []byte }

@@ -142,6 +142,31 @@ func appendText(b []byte, text string) []byte {
 // columns is how many texts a record has in its head; equal ones are written once.
 const columns = 10
 
+// The columns of texts, in their order.
+const (
+	inAgent = iota
+	inPerson
+	inServer
+	inTool
+	inDecision
+	inRule
+	inOutcome
+	inSession
+	inError
+	inControl
+)
+
+// The columns of numbers, in their order.
+const (
+	inKey = iota
+	inSeal
+	inMicros
+	inBytesIn
+	inBytesOut
+	inTimes // doubled, and one more when something was cut
+	numbers
+)
+
 // texts are the columns of a record.
 func texts(r *Record) [columns]string {
 	return [columns]string{
@@ -159,42 +184,85 @@ func WriteControl(c *team.CallControl) string {
 	return string(raw)
 }
 
-// appendHead writes the number of records, their texts, and then each record: how far its
-// key and its seal are from the one before, which texts it has, and its numbers.
+// appendHead writes the number of records and then their columns, each behind its length:
+// of texts those that there are, and for each record which; of numbers how far each is from
+// the one before where they grow. A column that is not asked for is passed over.
 func appendHead(b []byte, records []Record, low int64) []byte {
-	index := map[string]uint64{}
-	var list []string
-	rows := make([]byte, 0, 48*len(records))
-	var key Key
-	seal := low
+	b = binary.AppendUvarint(b, uint64(len(records)))
+	var column []byte
+	all := make([][columns]string, len(records))
 	for i := range records {
-		r := &records[i]
-		rows = binary.AppendUvarint(rows, uint64(r.Key-key))
-		rows = binary.AppendVarint(rows, r.Seal-seal)
-		key, seal = r.Key, r.Seal
-		for _, text := range texts(r) {
-			at, known := index[text]
-			if !known {
-				at = uint64(len(list))
+		all[i] = texts(&records[i])
+	}
+	for c := range columns {
+		column = appendTexts(column[:0], all, c)
+		b = append(binary.AppendUvarint(b, uint64(len(column))), column...)
+	}
+	for c := range numbers {
+		column = column[:0]
+		key, seal := Key(0), low
+		for i := range records {
+			r := &records[i]
+			switch c {
+			case inKey:
+				column = binary.AppendUvarint(column, uint64(r.Key-key))
+				key = r.Key
+			case inSeal:
+				column = binary.AppendVarint(column, r.Seal-seal)
+				seal = r.Seal
+			case inMicros:
+				column = binary.AppendUvarint(column, uint64(r.Micros))
+			case inBytesIn:
+				column = binary.AppendUvarint(column, uint64(r.BytesIn))
+			case inBytesOut:
+				column = binary.AppendUvarint(column, uint64(r.BytesOut))
+			case inTimes:
+				cut := uint64(0)
+				if r.Cut {
+					cut = 1
+				}
+				column = binary.AppendUvarint(column, uint64(max(r.Times, 1))<<1|cut)
+			}
+		}
+		b = append(binary.AppendUvarint(b, uint64(len(column))), column...)
+	}
+	return b
+}
+
+// appendTexts writes a column of texts: each once, and for each record a byte, or two when
+// there are many.
+func appendTexts(b []byte, all [][columns]string, c int) []byte {
+	index := make(map[string]int, 16)
+	var list []string
+	last, at := "", 0
+	places := make([]int, len(all))
+	for i := range all {
+		text := all[i][c]
+		if i == 0 || text != last {
+			known := false
+			if at, known = index[text]; !known {
+				at = len(list)
 				index[text], list = at, append(list, text)
 			}
-			rows = binary.AppendUvarint(rows, at)
+			last = text
 		}
-		cut := uint64(0)
-		if r.Cut {
-			cut = 1
-		}
-		for _, n := range [...]uint64{uint64(r.Micros), uint64(r.BytesIn), uint64(r.BytesOut), uint64(max(r.Times, 1))<<1 | cut} {
-			rows = binary.AppendUvarint(rows, n)
-		}
+		places[i] = at
 	}
-	b = binary.AppendUvarint(b, uint64(len(records)))
 	b = binary.AppendUvarint(b, uint64(len(list)))
 	for _, text := range list {
 		b = appendText(b, text)
 	}
-	return append(b, rows...)
+	for _, at := range places {
+		if len(list) > wide {
+			b = append(b, byte(at>>8))
+		}
+		b = append(b, byte(at))
+	}
+	return b
 }
+
+// wide is how many texts a column can have for which a byte is enough.
+const wide = 256
 
 // reader reads numbers and texts; after what does not fit it is broken.
 type reader struct {
@@ -222,15 +290,18 @@ func (r *reader) signed() int64 {
 	return n
 }
 
-func (r *reader) text() string {
+func (r *reader) text() string { return string(r.bytes()) }
+
+// bytes are a part behind its length.
+func (r *reader) bytes() []byte {
 	n := r.number()
 	if n > uint64(len(r.b)) {
 		r.broken, r.b = true, nil
-		return ""
+		return nil
 	}
-	text := string(r.b[:n])
+	part := r.b[:n]
 	r.b = r.b[n:]
-	return text
+	return part
 }
 
 // count is how many things follow, of which each takes a byte or more.
@@ -243,51 +314,192 @@ func (r *reader) count() int {
 	return int(n)
 }
 
-// ReadHead reads the records of a head, without arguments and results; low is the lowest of
-// their seals.
-func ReadHead(head []byte, low int64) ([]Record, error) {
+// Head is a head that is being read.
+type Head struct {
+	n       int
+	low     int64
+	texts   [columns][]byte
+	numbers [numbers][]byte
+}
+
+// OpenHead begins to read a head; low is the lowest of its seals.
+func OpenHead(head []byte, low int64) (*Head, error) {
 	raw, err := unpack(head)
 	if err != nil {
 		return nil, err
 	}
 	r := reader{b: raw}
-	records := make([]Record, r.count())
-	list := make([]string, r.count())
-	for i := range list {
-		list[i] = r.text()
+	h := &Head{n: r.count(), low: low}
+	for c := range h.texts {
+		h.texts[c] = r.bytes()
 	}
-	controls := make(map[string]*team.CallControl, 1)
-	var key Key
-	seal := low
-	for i := range records {
-		v := &records[i]
-		key += Key(r.number())
-		seal += r.signed()
-		v.Key, v.Seal = key, seal
-		var control string
-		for _, to := range [columns]*string{
-			&v.Agent, &v.Person, &v.Server, &v.Tool, &v.Decision, &v.Rule, &v.Outcome, &v.Session, &v.Error, &control,
-		} {
-			at := r.number()
-			if at >= uint64(len(list)) {
-				return nil, ErrDamaged
-			}
-			*to = list[at]
-		}
-		v.Micros, v.BytesIn, v.BytesOut = int64(r.number()), int(r.number()), int(r.number())
-		last := r.number()
-		v.Cut, v.Times = last&1 == 1, int(last>>1)
-		v.ID, v.At = "", key.Time()
-		if control != "" {
-			if v.Control, err = readControl(controls, control); err != nil {
-				return nil, err
-			}
-		}
+	for c := range h.numbers {
+		h.numbers[c] = r.bytes()
 	}
-	if r.broken || len(r.b) > 0 || len(records) == 0 {
+	if r.broken || h.n == 0 || len(r.b) > 0 {
 		return nil, ErrDamaged
 	}
-	return records, nil
+	return h, nil
+}
+
+// column is a column of texts that is read.
+type column struct {
+	list   []string
+	places []byte
+	size   int // bytes of a place
+}
+
+// column reads a column of texts.
+func (h *Head) column(c int) (out column, err error) {
+	r := reader{b: h.texts[c]}
+	out.list = make([]string, r.count())
+	for i := range out.list {
+		out.list[i] = r.text()
+	}
+	out.places, out.size = r.b, 1
+	if len(out.list) > wide {
+		out.size = 2
+	}
+	if r.broken || len(out.places) != h.n*out.size {
+		return out, ErrDamaged
+	}
+	return out, nil
+}
+
+// at is which of the texts a record has.
+func (c *column) at(record int) int {
+	if c.size == 1 {
+		return int(c.places[record])
+	}
+	return int(c.places[2*record])<<8 | int(c.places[2*record+1])
+}
+
+// ReadHead reads the records of a head, without arguments and results; low is the lowest of
+// their seals.
+func ReadHead(head []byte, low int64) ([]Record, error) {
+	h, err := OpenHead(head, low)
+	if err != nil {
+		return nil, err
+	}
+	records, _, err := h.Select(&Filter{})
+	return records, err
+}
+
+// Select reads the records that a filter selects by all but its texts, and their places in
+// the block. Nothing else is made a record of.
+func (h *Head) Select(f *Filter) (records []Record, places []int, err error) {
+	chosen, err := h.choose(f)
+	if err != nil || chosen == nil {
+		return nil, nil, err
+	}
+	from, to := f.Range()
+	if records, places, err = h.keyed(chosen, from, to); err != nil || len(records) == 0 {
+		return nil, nil, err
+	}
+	if err := h.addNumbers(records, places); err != nil {
+		return nil, nil, err
+	}
+	if err := h.addTexts(records, places); err != nil {
+		return nil, nil, err
+	}
+	n := 0
+	for i := range records {
+		if f.Match(&records[i]) {
+			records[n], places[n] = records[i], places[i]
+			n++
+		}
+	}
+	return records[:n], places[:n], nil
+}
+
+// keyed makes records, with their keys, of those that are chosen and within a range.
+func (h *Head) keyed(chosen []bool, from, to Key) (records []Record, places []int, err error) {
+	n := 0
+	for _, is := range chosen {
+		if is {
+			n++
+		}
+	}
+	records, places = make([]Record, 0, n), make([]int, 0, n)
+	r, key := reader{b: h.numbers[inKey]}, Key(0)
+	for i, is := range chosen {
+		key += Key(r.number())
+		if is && key >= from && key <= to {
+			records, places = append(records, Record{Key: key}), append(places, i)
+			records[len(records)-1].At = key.Time()
+		}
+	}
+	if r.broken || len(r.b) > 0 {
+		return nil, nil, ErrDamaged
+	}
+	return records, places, nil
+}
+
+// addNumbers adds the other numbers to records at their places.
+func (h *Head) addNumbers(records []Record, places []int) error {
+	for c := inSeal; c < numbers; c++ {
+		r, seal, next := reader{b: h.numbers[c]}, h.low, 0
+		for i := range h.n {
+			var n uint64
+			if c == inSeal {
+				seal += r.signed()
+			} else {
+				n = r.number()
+			}
+			if next == len(places) || places[next] != i {
+				continue
+			}
+			v := &records[next]
+			next++
+			switch c {
+			case inSeal:
+				v.Seal = seal
+			case inMicros:
+				v.Micros = int64(n)
+			case inBytesIn:
+				v.BytesIn = int(n)
+			case inBytesOut:
+				v.BytesOut = int(n)
+			case inTimes:
+				v.Cut, v.Times = n&1 == 1, int(n>>1)
+			}
+		}
+		if r.broken || len(r.b) > 0 {
+			return ErrDamaged
+		}
+	}
+	return nil
+}
+
+// addTexts adds the texts to records at their places.
+func (h *Head) addTexts(records []Record, places []int) error {
+	controls := map[string]*team.CallControl{}
+	for c := range columns {
+		col, err := h.column(c)
+		if err != nil {
+			return err
+		}
+		for i := range records {
+			at := col.at(places[i])
+			if at >= len(col.list) {
+				return ErrDamaged
+			}
+			v := &records[i]
+			if c == inControl {
+				if col.list[at] != "" {
+					if v.Control, err = readControl(controls, col.list[at]); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+			*[...]*string{
+				inAgent: &v.Agent, inPerson: &v.Person, inServer: &v.Server, inTool: &v.Tool, inDecision: &v.Decision, inRule: &v.Rule,
+				inOutcome: &v.Outcome, inSession: &v.Session, inError: &v.Error,
+			}[c] = col.list[at]
+		}
+	}
+	return nil
 }
 
 func readControl(known map[string]*team.CallControl, text string) (*team.CallControl, error) {
@@ -313,6 +525,29 @@ func ReadBody(body []byte, records []Record) error {
 		records[i].Arguments, records[i].Result = r.text(), r.text()
 	}
 	if r.broken || len(r.b) > 0 {
+		return ErrDamaged
+	}
+	return nil
+}
+
+// ReadBodyAt adds arguments and results to some records of the same block's head, which
+// stand at these places, in ascending order.
+func ReadBodyAt(body []byte, records []Record, places []int) error {
+	raw, err := unpack(body)
+	if err != nil {
+		return err
+	}
+	r := reader{b: raw}
+	at := 0
+	for i, place := range places {
+		for ; at < place; at++ {
+			r.bytes()
+			r.bytes()
+		}
+		records[i].Arguments, records[i].Result = r.text(), r.text()
+		at++
+	}
+	if r.broken {
 		return ErrDamaged
 	}
 	return nil

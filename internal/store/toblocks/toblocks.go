@@ -93,9 +93,15 @@ func (m *mover) flush() error {
 	}
 	s := segment.Write(segment.Sorted(m.have), true)
 	m.have = nil
-	_, err := m.tx.ExecContext(m.ctx, `INSERT INTO segments (closed, records, first, last, low, high, facts, words, head, body)
-		VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		s.Records, int64(s.First), int64(s.Last), s.Low, s.High, s.Facts, s.Words, s.Head, s.Body)
+	res, err := m.tx.ExecContext(m.ctx, `INSERT INTO segments (closed, records, first, last, low, high, facts, head, body)
+		VALUES (1, ?, ?, ?, ?, ?, ?, ?, ?)`, s.Records, int64(s.First), int64(s.Last), s.Low, s.High, s.Facts, s.Head, s.Body)
+	if err != nil {
+		return err
+	}
+	id, err := res.LastInsertId()
+	if err == nil {
+		_, err = m.tx.ExecContext(m.ctx, `INSERT INTO letters (id, words) VALUES (?, ?)`, id, s.Words)
+	}
 	return err
 }
 
