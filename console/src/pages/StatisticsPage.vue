@@ -194,7 +194,7 @@ const named = (name: string) => name || (by.value === 'person' ? 'the team' : 'n
 <style scoped>
 .charts {
   display: grid;
-  grid-template-columns: repeat(3, minmax(0, 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(300px, 1fr));
   gap: 14px;
   margin-bottom: 16px;
 }
