@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"bouncer/standin/bell"
 	"bouncer/standin/ferries"
 	"bouncer/standin/lostproperty"
+	"bouncer/standin/mailbox"
 	"bouncer/standin/pilothouse"
 	"bouncer/standin/quill"
 )
@@ -28,6 +30,9 @@ const (
 	password = "seven-tides-turning"
 	// Where notices of held calls go.
 	bellAddress = "http://127.0.0.1:4709/notices"
+	// mailServer takes mail, which is shown at mailAddress.
+	mailServer  = "smtp://127.0.0.1:4713"
+	mailAddress = "http://127.0.0.1:4712"
 	// metricsAddress is where metrics are told.
 	metricsAddress = "127.0.0.1:4681"
 	// Bouncer's own client at the identity provider.
@@ -67,7 +72,14 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	pilotage := ferries.Pilotage()
-	for _, s := range standIns(house, pilotage) {
+	box := &mailbox.Mailbox{}
+	post, err := net.Listen("tcp", strings.TrimPrefix(mailServer, "smtp://"))
+	if err != nil {
+		return fmt.Errorf("the stand-in of a mail server needs its port: %w", err)
+	}
+	wait.Go(func() { _ = box.Serve(post) })
+	wait.Go(func() { <-ctx.Done(); _ = post.Close() })
+	for _, s := range standIns(house, pilotage, box) {
 		l, err := net.Listen("tcp", s.at)
 		if err != nil {
 			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
@@ -164,7 +176,7 @@ type standIn struct {
 	handler  http.Handler
 }
 
-func standIns(house *pilothouse.Authority, pilotage http.Handler) []standIn {
+func standIns(house *pilothouse.Authority, pilotage http.Handler, box http.Handler) []standIn {
 	return []standIn{
 		{"pilothouse", "127.0.0.1:4710", house},
 		{"crew", "127.0.0.1:4705", house.Protect("http://127.0.0.1:4705/mcp", "crew:read", ferries.Crew(), ferries.CrewScope)},
@@ -176,6 +188,7 @@ func standIns(house *pilothouse.Authority, pilotage http.Handler) []standIn {
 		{"tannoy", "127.0.0.1:4702", ferries.Tannoy(ferries.TannoyToken).Legacy()},
 		{"tides", "127.0.0.1:4703", ferries.Tides().Stateless()},
 		{"bell", "127.0.0.1:4709", &bell.Bell{Address: bellAddress, Key: bell.Key, Now: time.Now}},
+		{"mailbox", "127.0.0.1:4712", box},
 		{"lost-property", "127.0.0.1:4704", lostproperty.New(ferries.LostKey)},
 	}
 }

@@ -61,6 +61,10 @@ func (s *service) command() *exec.Cmd {
 		bellAddress,
 		"--held-notices-key",
 		"env BELL_KEY",
+		"--mail-server",
+		mailServer,
+		"--mail-from",
+		"bouncer@skerrow.example",
 		"--backup-dir",
 		filepath.Join(s.dir, "copies"),
 		"--metrics-listen",
@@ -243,6 +247,16 @@ func (s *service) seed(ctx context.Context) error {
 		return err
 	}
 	if err := s.addAll(ctx, rulesOfTheTeam(time.Now())); err != nil {
+		return err
+	}
+	if err := s.signIn(ctx, "joss", password); err != nil {
+		return err
+	}
+	wish := object{
+		"mail": "joss@skerrow.example", "topics": []string{"held", "incidents", "secrets", "budgets"}, "every": "once",
+		"quietFrom": "22:00", "quietTo": "06:00", "zone": "Europe/Oslo",
+	}
+	if err := s.call(ctx, http.MethodPut, "/api/session/mail", wish, nil); err != nil {
 		return err
 	}
 	for _, name := range []string{"joss", "ottilie"} {
@@ -504,6 +518,7 @@ Bouncer is running, with the stand-ins of Skerrow Ferries.
   Password   %s
              or sign in with Pilothouse, the stand-in of an identity provider
   Notices    %[4]s is told of held calls
+  Mail       %[6]s shows what joss is told by mail
   Metrics    http://%[5]s/metrics, and copies of the state in %[3]s/copies
 
 Some commands to try:
@@ -516,5 +531,5 @@ Some commands to try:
   bin/quill --config %[3]s/marit-quill.json
 
 Ctrl-C ends everything. The state stays in %[3]s.
-`, s.base, password, rel, bellAddress, metricsAddress)
+`, s.base, password, rel, bellAddress, metricsAddress, mailAddress)
 }

@@ -24,6 +24,7 @@ export const router = createRouter({
     { path: '/connect/:server', component: () => import('./pages/ConnectPage.vue'), props: true, meta: { title: 'Connect' } },
     { path: '/consent/:id', component: () => import('./pages/ConsentPage.vue'), props: true, meta: { title: 'A program wants in' } },
     { path: '/people', component: () => import('./pages/PeoplePage.vue'), meta: { title: 'People' } },
+    { path: '/notices', component: () => import('./pages/NoticesPage.vue'), meta: { title: 'Notices' } },
     { path: '/changes', component: () => import('./pages/ChangesPage.vue'), meta: { title: 'Changes' } },
     { path: '/service', component: () => import('./pages/ServicePage.vue'), meta: { title: 'Service' } },
     { path: '/sign-in', redirect: (to) => ({ path: '/', query: to.query }), meta: { title: 'Sign in' } },

@@ -31,6 +31,7 @@ import (
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/labels"
 	"bouncer/internal/control/notice"
+	"bouncer/internal/control/notify"
 	"bouncer/internal/control/policy"
 	"bouncer/internal/control/rehearse"
 	"bouncer/internal/control/review"
@@ -107,6 +108,7 @@ type Services struct {
 	Labels     *labels.Service
 	Held       *approval.Room
 	Notices    *notice.Sender
+	Mail       *notify.Service
 	Budgets    *budget.Service
 	Reviews    *review.Service
 	Checkups   *monitor.Service

@@ -43,7 +43,7 @@ func (a *API) table() []route {
 		secretRoutes(a.s.Secrets),
 		signInRoutes(a.s.SignIns),
 		consentRoutes(a.s.AuthServer),
-		journalRoutes(a.s.Journal), a.searchRoutes(a.s.Journal),
+		journalRoutes(a.s.Journal), a.searchRoutes(a.s.Journal), mailRoutes(a.s.Mail),
 		changeRoutes(a.s.Changes),
 		rosterRoutes(a.s.Roster),
 	)

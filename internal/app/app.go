@@ -29,6 +29,7 @@ import (
 	"bouncer/internal/control/finder"
 	"bouncer/internal/control/history"
 	"bouncer/internal/control/notice"
+	"bouncer/internal/control/notify"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/segment"
 	"bouncer/internal/disk"
@@ -36,6 +37,7 @@ import (
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
 	"bouncer/internal/observe/stats"
+	"bouncer/internal/observe/traces"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
@@ -77,6 +79,8 @@ type Service struct {
 	jnl        *journal.Journal
 	held       *approval.Room
 	notices    *notice.Sender
+	mails      *notify.Service
+	traces     *traces.Traces
 	finder     *finder.Index
 	meter      *budget.Meter
 	history    *history.Service
@@ -246,6 +250,8 @@ func (svc *Service) Stop(ctx context.Context) {
 	svc.history.Close()
 	svc.finder.Close()
 	svc.notices.Close()
+	svc.mails.Close()
+	svc.closeTraces(end)
 	svc.parts.close(end)
 	svc.meter.Close()
 	svc.jnl.Close()

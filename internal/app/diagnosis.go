@@ -57,6 +57,7 @@ func (svc *Service) diagnose(ctx context.Context, all *api.Services, heard taps,
 			what = notice.Over
 		}
 		told.Note(what, id)
+		svc.mails.Incident(id, over)
 	}
 	all.Examples = example.New(svc.store, reg, svc.masks.Masker)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{

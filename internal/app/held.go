@@ -35,6 +35,8 @@ func (svc *Service) openHeld(ctx context.Context, hub *events.Hub, book *gate.Bo
 			what := notice.Waits
 			if decided {
 				what = notice.Decided
+			} else {
+				svc.mails.HeldCall(id)
 			}
 			svc.notices.Note(what, id)
 		},

@@ -40,6 +40,10 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 		return fmt.Errorf("open the journal: %w", err)
 	}
 	later(svc.jnl.Close)
+	if err := svc.openMail(ctx); err != nil {
+		return err
+	}
+	later(svc.mails.Close)
 	if err := svc.openHeld(ctx, on.hub, on.book); err != nil {
 		return err
 	}
@@ -50,6 +54,7 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 	}
 	later(svc.finder.Close)
 	svc.meter = budget.New(svc.store, svc.log, s.Now)
+	svc.meter.Told = svc.mails.BudgetSpent
 	if err := svc.meter.Start(ctx); err != nil {
 		return fmt.Errorf("read the budgets: %w", err)
 	}
@@ -63,6 +68,10 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 		// There is somebody to tell as soon as agents are served.
 		o.Tap, o.Trouble = on.heard, func(agentID, why string) { svc.explainers.tapes.Trouble(agentID, why) }
 	}
+	if err := svc.openTraces(ctx, &o); err != nil {
+		return err
+	}
+	later(func() { svc.closeTraces(ctx) })
 	svc.Gateway = relay.New(ctx, svc.recorder(), o)
 	later(func() { svc.Gateway.Close(ctx) })
 	return nil

@@ -31,11 +31,15 @@ func (c counted) Record(ctx context.Context, e *journal.Entry) error {
 
 // recorder is where the hot path records its calls.
 func (svc *Service) recorder() carry.Recorder {
+	var to carry.Recorder = svc.jnl
+	if svc.traces != nil {
+		to = followed{to, svc.traces}
+	}
 	if svc.Settings.MetricsToken == "" && svc.Settings.MetricsListen == "" {
-		return svc.jnl
+		return to
 	}
 	svc.metrics = metrics.New(metrics.Options{Version: Version, State: svc.stateNow})
-	return counted{svc.jnl, svc.metrics}
+	return counted{to, svc.metrics}
 }
 
 // openMetrics tells metrics at an address of their own, and to whoever shows the token.

@@ -23,6 +23,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
 	"bouncer/internal/login"
+	"bouncer/internal/mail"
 )
 
 // Settings are what the service is started with.
@@ -65,6 +66,10 @@ type Settings struct {
 	HeldNotices, HeldNoticesKey string
 	// IncidentNotices is where notices of incidents go, signed with the same key.
 	IncidentNotices string
+	// Mail is how people are told by mail; without a server nobody is.
+	Mail Mail
+	// Trace is where calls are told of as traces.
+	Trace Trace
 	// BackupDir is where copies of the state are made by themselves, every BackupEvery.
 	BackupDir   string
 	BackupEvery time.Duration
@@ -110,6 +115,26 @@ type Setting struct {
 // Env is the environment variable of the setting.
 func (s Setting) Env() string {
 	return "BOUNCER_" + strings.ToUpper(strings.ReplaceAll(s.Key, "-", "_"))
+}
+
+// Trace is how calls are told of as traces.
+type Trace struct {
+	To, Token string
+	Share     float64
+}
+
+// Mail is how mail is sent.
+type Mail struct{ Server, From, User, Password string }
+
+// source is a setting that says where something secret is read, and does not hold it.
+func source(to func(*Settings) *string, what string) func(*Settings, string) error {
+	return func(s *Settings, v string) error {
+		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
+			return fmt.Errorf("must look like env NAME or file /PATH; %s does not belong here", what)
+		}
+		*to(s) = v
+		return nil
+	}
 }
 
 func oneOf(dst func(*Settings) *string, allowed ...string) func(*Settings, string) error {
@@ -349,6 +374,36 @@ var table = []Setting{
 		},
 	},
 	{
+		"mail-server",
+		"",
+		"mail server by which people are told what they want to be told of: smtp://HOST:PORT, or smtps://HOST:PORT; none if left out",
+		func(s *Settings, v string) error {
+			s.Mail.Server = v
+			if v == "" {
+				return nil
+			}
+			return mail.CheckServer(v)
+		},
+	},
+	{
+		"mail-from",
+		"",
+		"address that mail comes from, as in bouncer@skerrow.example",
+		func(s *Settings, v string) error { s.Mail.From = v; return nil },
+	},
+	{
+		"mail-user",
+		"",
+		"name by which the service signs in at the mail server; none if left out",
+		func(s *Settings, v string) error { s.Mail.User = v; return nil },
+	},
+	{
+		"mail-password",
+		"",
+		"where the password for that is read: env NAME or file PATH",
+		source(func(s *Settings) *string { return &s.Mail.Password }, "the password itself"),
+	},
+	{
 		"backup-dir",
 		"",
 		"directory in which copies of the state are made by themselves, opened to be sure of them, and thinned as they grow old; none if left out",
@@ -359,6 +414,37 @@ var table = []Setting{
 		"6h",
 		"how often that is done",
 		span(func(s *Settings) *time.Duration { return &s.BackupEvery }, time.Minute, 7*24*time.Hour),
+	},
+	{
+		"trace-to",
+		"",
+		"collector that is told of calls as traces, by OTLP over HTTP: its address without the path, as in http://127.0.0.1:4318; none if left out",
+		func(s *Settings, v string) error {
+			s.Trace.To = strings.TrimSuffix(v, "/")
+			if v == "" {
+				return nil
+			}
+			return endpoint.CheckEndpoint(v)
+		},
+	},
+	{
+		"trace-share",
+		"1",
+		"how many of the traces that begin here are told, from 0 to 1; those that an agent began are told as it says",
+		func(s *Settings, v string) error {
+			share, err := strconv.ParseFloat(v, 64)
+			if err != nil || !(share >= 0 && share <= 1) {
+				return fmt.Errorf("is %q; it must be a number from 0 to 1", v)
+			}
+			s.Trace.Share = share
+			return nil
+		},
+	},
+	{
+		"trace-token",
+		"",
+		"where the token is read that the collector is shown: env NAME or file PATH; none if left out",
+		source(func(s *Settings) *string { return &s.Trace.Token }, "the token itself"),
 	},
 	{
 		"metrics-listen",
@@ -378,21 +464,9 @@ var table = []Setting{
 		"metrics-token",
 		"",
 		"where the token is read that opens /metrics at the service's address: env NAME or file PATH; without it they are not there",
-		func(s *Settings, v string) error {
-			if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
-				return fmt.Errorf("must look like env NAME or file /PATH; the token itself does not belong here")
-			}
-			s.MetricsToken = v
-			return nil
-		},
+		source(func(s *Settings) *string { return &s.MetricsToken }, "the token itself"),
 	},
-	{"held-notices-key", "", "where the key for those signatures is read: env NAME or file PATH", func(s *Settings, v string) error {
-		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
-			return fmt.Errorf("must look like env NAME or file /PATH; the key itself does not belong here")
-		}
-		s.HeldNoticesKey = v
-		return nil
-	}},
+	{"held-notices-key", "", "where the key for those signatures is read: env NAME or file PATH", source(func(s *Settings) *string { return &s.HeldNoticesKey }, "the key itself")},
 	{
 		"oidc-issuer",
 		"",
@@ -413,13 +487,7 @@ var table = []Setting{
 		"client id of Bouncer at the identity provider; its redirect address is public-url and /sign-in/callback",
 		func(s *Settings, v string) error { s.OIDC.ClientID = v; return nil },
 	},
-	{"oidc-secret", "", "where the client's secret is read: env NAME or file PATH", func(s *Settings, v string) error {
-		if v != "" && (locker.CheckSource(v) != nil || strings.HasPrefix(v, "command ")) {
-			return fmt.Errorf("must look like env NAME or file /PATH; the secret itself does not belong here")
-		}
-		s.OIDC.Secret = v
-		return nil
-	}},
+	{"oidc-secret", "", "where the client's secret is read: env NAME or file PATH", source(func(s *Settings) *string { return &s.OIDC.Secret }, "the secret itself")},
 	{
 		"oidc-name",
 		"single sign-on",

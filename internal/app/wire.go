@@ -193,7 +193,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 	all.Reviews = review.New(svc.store, reg, pool)
 	all.Rehearse = rehearse.New(svc.store, reg, all.Policy)
-	all.Labels, all.Held, all.Notices = labels.New(svc.store, reg), svc.held, svc.notices
+	all.Labels, all.Held, all.Notices, all.Mail = labels.New(svc.store, reg), svc.held, svc.notices, svc.mails
 	all.Budgets = budget.NewService(svc.store, reg, svc.meter)
 	all.Changes = changes.New(svc.store, all.Agents, all.People, all.Servers, all.Policy, all.Labels, all.Budgets, all.Reviews)
 	all.Takeover = takeover.New(takeover.Deps{

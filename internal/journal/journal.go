@@ -18,6 +18,7 @@ import (
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/trace"
 	"bouncer/internal/store"
 )
 
@@ -55,6 +56,7 @@ const maxBatch = segment.MaxRecords
 type Entry struct {
 	team.Call
 	Args, Reply string
+	Trace       *trace.Call // its place in a trace; nil for none
 	done        chan error
 }
 

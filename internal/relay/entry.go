@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/trace"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/journal"
 	"bouncer/internal/origin"
@@ -66,6 +67,9 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // nothing but that.
 func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
 	v := carry.Principal{Snapshot: d.snapshot.Load()}
+	if d.o.Trace != nil {
+		v.Trace, _ = trace.Read(r.Header.Get("traceparent"), r.Header.Get("tracestate"))
+	}
 	auth, path := r.Header.Get("Authorization"), r.URL.Path
 	token, rest, inAddress := InAddress(path)
 	shown, key := trialOf(r)

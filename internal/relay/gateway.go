@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/trace"
 	"bouncer/internal/gate"
 	"bouncer/internal/held"
 	"bouncer/internal/link"
@@ -52,6 +53,8 @@ type Options struct {
 	// Trouble is told of an agent whose request was answered as wrong. It must not block; nil
 	// for nobody.
 	Trouble func(agentID, why string)
+	// Trace gives calls their places in traces; nil for none.
+	Trace func(trace.Parent) *trace.Call
 	// Finder searches tools, for agents that have them found instead of listed; nil for none.
 	Finder Finder
 }
@@ -96,6 +99,7 @@ func New(ctx context.Context, j carry.Recorder, o Options) *Gateway {
 	d.recorder = j
 	d.carrier = carry.New(ctx, j, carry.Options{
 		Info: d.info, CallTimeout: o.CallTimeout, Log: o.Log, Book: o.Book, Held: o.Held, Budgets: o.Budgets, Current: d.Snapshot,
+		Trace: o.Trace,
 	})
 	d.snapshot.Store(snapshot.New())
 	go d.sweep()

@@ -1193,6 +1193,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the sending of mail goes
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["mailState"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/notices": {
         parameters: {
             query?: never;
@@ -1966,6 +1986,41 @@ export interface paths {
         put?: never;
         /** Begin a sign-in to Bouncer through the identity provider */
         post: operations["signInElsewhere"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What you are told of by mail, and when */
+        get: operations["getMailWish"];
+        /** Say what you want to be told of by mail, and when */
+        put: operations["setMailWish"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session/mail/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send yourself a mail for a trial */
+        post: operations["testMail"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3381,6 +3436,39 @@ export interface components {
             /** @description to be passed on; shown this once */
             code: string;
             invitation: components["schemas"]["MachineCode"];
+        };
+        MailState: {
+            /** @description why the last one failed that did */
+            error?: string;
+            /** Format: date-time */
+            errorAt?: string;
+            /** @description likewise */
+            failed: number;
+            /** @description since the service started */
+            sent: number;
+            /** @description host and port of the mail server; empty for none */
+            server: string;
+        };
+        MailWish: {
+            /** @description when the mail of a day is sent, as in 08:00 */
+            at: string;
+            /**
+             * @description at once, or gathered for an hour or a day
+             * @enum {string}
+             */
+            every: "once" | "hour" | "day";
+            /** @description address; empty for no mail */
+            mail: string;
+            /** @description when the quiet hours begin, as in 22:00; empty for none */
+            quietFrom: string;
+            /** @description when they end, as in 07:00 */
+            quietTo: string;
+            /** @description the service has a mail server */
+            sends: boolean;
+            /** @description what to be told of */
+            topics: ("held" | "incidents" | "secrets" | "budgets")[];
+            /** @description time zone of these times, as in Europe/Oslo; empty for UTC */
+            zone: string;
         };
         Matches: {
             /** @description agents that it binds now */
@@ -5034,6 +5122,25 @@ export interface components {
             /** @enum {string} */
             outcome: "ok" | "failed" | "unknown";
             text: string;
+        };
+        Wish: {
+            /** @description when the mail of a day is sent, as in 08:00 */
+            at: string;
+            /**
+             * @description at once, or gathered for an hour or a day
+             * @enum {string}
+             */
+            every: "once" | "hour" | "day";
+            /** @description address; empty for no mail */
+            mail: string;
+            /** @description when the quiet hours begin, as in 22:00; empty for none */
+            quietFrom: string;
+            /** @description when they end, as in 07:00 */
+            quietTo: string;
+            /** @description what to be told of */
+            topics: ("held" | "incidents" | "secrets" | "budgets")[];
+            /** @description time zone of these times, as in Europe/Oslo; empty for UTC */
+            zone: string;
         };
     };
     responses: never;
@@ -7538,6 +7645,35 @@ export interface operations {
             };
         };
     };
+    mailState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the sending of mail goes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailState"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     noticeState: {
         parameters: {
             query?: never;
@@ -9204,6 +9340,95 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SentTo"];
                 };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getMailWish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What you are told of by mail, and when */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailWish"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setMailWish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Wish"];
+            };
+        };
+        responses: {
+            /** @description Say what you want to be told of by mail, and when */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MailWish"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    testMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -92,8 +92,11 @@ import type {
   SignInTry,
   StandingDecision,
   Stats,
+  MailState,
+  MailWish,
   Tool,
   TurnedAway,
+  Wish,
 } from './types'
 
 export * from './client'
@@ -230,6 +233,10 @@ export const dependents = (kind: 'servers' | 'agents' | 'people', name: string) 
 export const changes = (limit: number) => request<Change[]>('GET', '/api/changes' + query({ limit }))
 export const undoChange = (id: string, anyway?: boolean) => request<Change>('POST', `/api/changes/${seg(id)}/undo`, { anyway })
 export const calls = (f: CallFilter, signal?: AbortSignal) => request<Call[]>('GET', '/api/calls' + query(f), undefined, signal)
+export const mailWish = () => request<MailWish>('GET', '/api/session/mail')
+export const setMailWish = (body: Wish) => request<MailWish>('PUT', '/api/session/mail', body)
+export const testMail = () => request<void>('POST', '/api/session/mail/test')
+export const mailState = () => request<MailState>('GET', '/api/mail')
 /** callTotalAddress is where it is told how many calls there are, as an event stream. */
 export const callTotalAddress = (f: CallFilter) => '/api/call-total' + query(f)
 /** callExportAddress is where the calls can be had in full, as a file. */

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import {
   AlarmClock,
+  Bell,
   Coin,
   Collection,
   Connection,
@@ -56,6 +57,7 @@ const everybodys = [
   { to: '/secrets', text: 'Secrets', icon: Key },
   { to: '/sign-ins', text: 'Sign-ins', icon: Ticket },
   { to: '/people', text: 'People', icon: User },
+  { to: '/notices', text: 'Notices', icon: Bell },
 ]
 const overseers = [
   { to: '/changes', text: 'Changes', icon: EditPen, action: 'changes.see' },

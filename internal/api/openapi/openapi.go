@@ -182,7 +182,11 @@ func (c *components) fields(t reflect.Type) object {
 			}
 			s := c.of(f.Type)
 			if enum := f.Tag.Get("enum"); enum != "" {
-				s["enum"] = strings.Split(enum, ",")
+				of := s
+				if items, list := s["items"].(object); list {
+					of = items
+				}
+				of["enum"] = strings.Split(enum, ",")
 			}
 			if doc := f.Tag.Get("doc"); doc != "" {
 				s["description"] = doc

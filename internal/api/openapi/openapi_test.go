@@ -22,6 +22,7 @@ type ship struct {
 	Escort *ship           `json:"escort,omitempty"`
 	Cargo  map[string]int  `json:"cargo"`
 	Log    json.RawMessage `json:"log"`
+	Flags  []string        `json:"flags" enum:"red,green"`
 	Hidden string          `json:"-"`
 }
 
@@ -38,10 +39,10 @@ func TestTypesBecomeComponents(t *testing.T) {
 		Components struct{ Schemas map[string]json.RawMessage }
 	}
 	require.NoError(t, json.Unmarshal(raw, &doc))
-	assert.JSONEq(t, `{"type":"object","additionalProperties":false,"required":["id","kind","built","cargo","log"],"properties":{
+	assert.JSONEq(t, `{"type":"object","additionalProperties":false,"required":["id","kind","built","cargo","log","flags"],"properties":{
 		"id":{"type":"string","description":"what it is called by"},"kind":{"type":"string","enum":["ferry","tug"]},
 		"built":{"type":"string","format":"date-time"},"escort":{"$ref":"#/components/schemas/Ship"},
-		"cargo":{"type":"object","additionalProperties":{"type":"integer"}},"log":{}}}`, string(doc.Components.Schemas["Ship"]))
+		"cargo":{"type":"object","additionalProperties":{"type":"integer"}},"log":{},"flags":{"type":"array","items":{"type":"string","enum":["red","green"]}}}}`, string(doc.Components.Schemas["Ship"]))
 	put, get := doc.Paths["/ships/{name}"]["put"], doc.Paths["/ships/{name}"]["get"]
 	assert.JSONEq(t, `[{"name":"name","in":"path","required":true,"schema":{"type":"string"}},
 		{"name":"dry","in":"query","description":"try","schema":{"type":"string"}}]`, string(put["parameters"]))

@@ -278,6 +278,18 @@ func sees(by team.Person, who rules.Decider, c held.Call) bool {
 	return access.May(by, access.SeeHeld, c.Owner) || c.Rule.Decides(who, c.Owner)
 }
 
+// MayDecide reports whether somebody may decide a held call.
+func (r *Room) MayDecide(ctx context.Context, id string, by team.Person) (bool, error) {
+	who, err := r.decider(ctx, by)
+	if err != nil {
+		return false, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	e := r.find(id)
+	return e != nil && e.call.Rule.Decides(who, e.call.Owner), nil
+}
+
 // List returns the held calls that somebody may see: those that wait, the oldest first,
 // then those that are decided, the newest first. waitingOnly leaves the latter out.
 func (r *Room) List(ctx context.Context, by team.Person, waitingOnly bool) ([]apitype.HeldCall, error) {

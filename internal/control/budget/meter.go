@@ -34,6 +34,9 @@ type Meter struct {
 	store *store.Store
 	log   *slog.Logger
 	now   func() time.Time
+	// Told is told of a budget that is spent, once for each window: whose call found it so,
+	// the budget, and what there is to say. It must not block; nil for nobody.
+	Told  func(agentID, budget, text string)
 	stop  chan struct{}
 	ended chan struct{}
 
@@ -49,6 +52,7 @@ type count struct {
 	calls, bytes int64
 	atOnce       int
 	altered      bool // since it was written
+	told         bool // that it is spent in this window
 	queue        *gate.Queue
 	slots        int // of the queue
 }
@@ -128,7 +132,7 @@ func (m *Meter) count(b *budget.Budget, whose string, now time.Time) *count {
 	}
 	if b.Window != "" {
 		if from, _ := budget.Span(b.Window, now); from.After(c.began) {
-			c.began, c.calls, c.bytes, c.altered = from, 0, 0, true
+			c.began, c.calls, c.bytes, c.altered, c.told = from, 0, 0, true, false
 		}
 	}
 	if b.Waits && (c.queue == nil || c.slots != b.AtOnce) {
@@ -167,7 +171,12 @@ func (m *Meter) Take(ctx context.Context, list []*budget.Budget, who rules.Subje
 	for i, b := range list {
 		counts[i] = m.count(b, b.Whose(who), now)
 		if e := counts[i].spent(b, now); e != nil {
+			first := !counts[i].told && !e.Until.IsZero()
+			counts[i].told = counts[i].told || first
 			m.mu.Unlock()
+			if first && m.Told != nil {
+				m.Told(who.ID, b.Name, e.Text)
+			}
 			return nil, e
 		}
 	}

@@ -5,6 +5,7 @@ package caller
 import (
 	"bouncer/internal/core/rules"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/core/trace"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/gate"
 	"bouncer/internal/relay/session"
@@ -27,6 +28,8 @@ type Principal struct {
 	How rules.Circumstances
 	// Key is the hash of what was shown.
 	Key [32]byte
+	// Trace is what the request says of the trace that it belongs to.
+	Trace trace.Parent
 	// Legacy is set at the addresses of the oldest transport.
 	Legacy bool
 }

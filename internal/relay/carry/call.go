@@ -135,6 +135,9 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 		if c.Session != nil {
 			j.entry.Session = c.Session.Id[:8]
 		}
+		if carrier.o.Trace != nil {
+			j.entry.Trace = carrier.o.Trace(traceParent(c, body, p))
+		}
 		j.entry.Args, j.entry.BytesIn = carrier.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
 	}
 	if !j.decide(f) {
@@ -447,7 +450,12 @@ func begin(j *Call) (err error) {
 	j.probe = probe
 	j.ask.ID = j.link.NextID()
 	j.begun = time.Now()
-	j.exchange, err = j.link.Begin(j.ctx, &j.ask)
+	ctx := j.ctx
+	if j.entry != nil && j.entry.Trace != nil {
+		j.entry.Trace.Begun = j.begun
+		ctx = link.WithTrace(ctx, j.entry.Trace)
+	}
+	j.exchange, err = j.link.Begin(ctx, &j.ask)
 	return err
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"bouncer/internal/core/budget"
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/trace"
 	"bouncer/internal/gate"
 	"bouncer/internal/held"
 	"bouncer/internal/journal"
@@ -33,6 +34,8 @@ type Options struct {
 	Held        held.Room     // where calls wait that rules hold; nil to refuse them
 	Budgets     Meter         // nil for without any
 	Current     func() *snapshot.Snapshot
+	// Trace gives calls their places in traces; nil for none.
+	Trace func(trace.Parent) *trace.Call
 }
 
 // Carrier carries requests of agents to servers and their answers back. It owns

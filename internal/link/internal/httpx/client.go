@@ -168,6 +168,13 @@ func (c *Client) Do(req *http.Request) (*http.Response, error) {
 	if c.Target.Used != nil {
 		c.Target.Used.Store(time.Now().UnixMilli())
 	}
+	if t := link.TraceOf(req.Context()); t != nil {
+		parent, state := t.Headers()
+		req.Header.Set("traceparent", parent)
+		if state != "" {
+			req.Header.Set("tracestate", state)
+		}
+	}
 	if c.Target.Credentials == nil {
 		return c.trip(req)
 	}
