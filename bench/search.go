@@ -20,7 +20,15 @@ func fill(ctx context.Context, w *calls.Writer, many int, end time.Time) error {
 	begin := end.Add(-30 * 24 * time.Hour)
 	step := end.Sub(begin) / time.Duration(many)
 	places := []string{"Skerrow", "Holm Voe", "Burra Ness", "Out Stack", "Muckle Sound"}
-	outcomes := []string{team.OutcomeOK, team.OutcomeOK, team.OutcomeOK, team.OutcomeOK, team.OutcomeOK, team.OutcomeToolError, team.OutcomeRefused}
+	outcomes := []string{
+		team.OutcomeOK,
+		team.OutcomeOK,
+		team.OutcomeOK,
+		team.OutcomeOK,
+		team.OutcomeOK,
+		team.OutcomeToolError,
+		team.OutcomeRefused,
+	}
 	rows := make([]calls.Record, 0, segment.MaxRecords)
 	for i := range many {
 		agent := r.IntN(200)
@@ -28,7 +36,13 @@ func fill(ctx context.Context, w *calls.Writer, many int, end time.Time) error {
 			Agent: fmt.Sprintf("agent-%d", agent), Person: fmt.Sprintf("person-%d", agent/3), Server: fmt.Sprintf("server-%d", r.IntN(20)),
 			Decision: team.DecisionAdmit, Rule: fmt.Sprintf("01KAS3V4M0W5Z4T7Q2R8X9Y1%02d", r.IntN(30)), Outcome: outcomes[r.IntN(len(outcomes))],
 			Micros: r.Int64N(1_000_000), BytesIn: 90, BytesOut: 300, Times: 1, Session: fmt.Sprintf("session-%d", agent),
-			Arguments: fmt.Sprintf(`{"from":%q,"to":%q,"day":"2026-11-%02d","cars":%d}`, places[r.IntN(5)], places[r.IntN(5)], 1+r.IntN(30), r.IntN(400)),
+			Arguments: fmt.Sprintf(
+				`{"from":%q,"to":%q,"day":"2026-11-%02d","cars":%d}`,
+				places[r.IntN(5)],
+				places[r.IntN(5)],
+				1+r.IntN(30),
+				r.IntN(400),
+			),
 			Result: fmt.Sprintf(`{"content":[{"type":"text","text":"Sailing %d leaves at %02d:%02d with %d free spaces, vessel %s"}]}`,
 				r.IntN(100_000), r.IntN(24), r.IntN(60), r.IntN(200), places[r.IntN(5)]),
 		}
@@ -73,7 +87,12 @@ func search(ctx context.Context, many int) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\n%d calls on record: %v each to make and write, %d bytes each on the disk\n", many, took/time.Duration(many), size/int64(many))
+	fmt.Printf(
+		"\n%d calls on record: %v each to make and write, %d bytes each on the disk\n",
+		many,
+		took/time.Duration(many),
+		size/int64(many),
+	)
 	fmt.Printf("%-34s %12s %12s %10s\n", "searched for", "first page", "the count", "found")
 	for _, row := range []struct {
 		what string

@@ -27,7 +27,7 @@ func TestCountsAndExports(t *testing.T) {
 	w.Must("POST", "/api/agents", testkit.Obj{"name": "joss-quill", "owner": "joss"}, nil)
 	mine, theirs := w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25"), w.Raw("/mcp", w.PassAs(joss, "joss-quill"), "2025-11-25")
 	mine.CallTool("echo__echo", `the tide, and "quotes"`)
-	mine.CallTool("echo__echo", "slack water")
+	mine.CallTool("echo__echo", "still water")
 	theirs.CallTool("echo__echo", "the tide")
 	w.Calls(3, "")
 

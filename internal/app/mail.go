@@ -20,7 +20,11 @@ func (svc *Service) openMail(ctx context.Context) error {
 	if svc.Settings.Mail.Server != "" {
 		sender, err := svc.mailSender(ctx)
 		if err != nil {
-			return &StartError{fmt.Sprintf("mail cannot be sent: %v", err), "check the settings mail-server, mail-from, mail-user and mail-password", err}
+			return &StartError{
+				fmt.Sprintf("mail cannot be sent: %v", err),
+				"check the settings mail-server, mail-from, mail-user and mail-password",
+				err,
+			}
 		}
 		o.Sender = sender
 	}

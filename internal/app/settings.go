@@ -466,7 +466,12 @@ var table = []Setting{
 		"where the token is read that opens /metrics at the service's address: env NAME or file PATH; without it they are not there",
 		source(func(s *Settings) *string { return &s.MetricsToken }, "the token itself"),
 	},
-	{"held-notices-key", "", "where the key for those signatures is read: env NAME or file PATH", source(func(s *Settings) *string { return &s.HeldNoticesKey }, "the key itself")},
+	{
+		"held-notices-key",
+		"",
+		"where the key for those signatures is read: env NAME or file PATH",
+		source(func(s *Settings) *string { return &s.HeldNoticesKey }, "the key itself"),
+	},
 	{
 		"oidc-issuer",
 		"",
@@ -487,7 +492,12 @@ var table = []Setting{
 		"client id of Bouncer at the identity provider; its redirect address is public-url and /sign-in/callback",
 		func(s *Settings, v string) error { s.OIDC.ClientID = v; return nil },
 	},
-	{"oidc-secret", "", "where the client's secret is read: env NAME or file PATH", source(func(s *Settings) *string { return &s.OIDC.Secret }, "the secret itself")},
+	{
+		"oidc-secret",
+		"",
+		"where the client's secret is read: env NAME or file PATH",
+		source(func(s *Settings) *string { return &s.OIDC.Secret }, "the secret itself"),
+	},
 	{
 		"oidc-name",
 		"single sign-on",

@@ -48,6 +48,7 @@ const batch = 64
 func (l Log) scan(ctx context.Context, f Filter, v view, fn func(*Record) bool) error {
 	return l.part.View(ctx, func(tx *sql.Tx) error {
 		s := &scanner{ctx: ctx, tx: tx, f: &f.Filter, view: v, fn: fn, names: map[string]string{}}
+		defer s.close()
 		if err := s.prepare(f.Rule); err != nil {
 			return err
 		}
@@ -91,7 +92,7 @@ func (s *scanner) prepare(rule string) error {
 		{&s.heads, `SELECT head FROM segments WHERE id = ?`}, {&s.bodies, `SELECT body FROM segments WHERE id = ?`},
 		{&s.letters, `SELECT id, words FROM letters WHERE id BETWEEN ? AND ?`},
 	} {
-		statement, err := s.tx.PrepareContext(s.ctx, q.query) // closed with the transaction
+		statement, err := s.tx.PrepareContext(s.ctx, q.query) //nolint:sqlclosecheck // close does
 		if err != nil {
 			return err
 		}
@@ -100,6 +101,15 @@ func (s *scanner) prepare(rule string) error {
 	var err error
 	s.repeats, err = readRepeats(s.ctx, s.tx)
 	return err
+}
+
+// close ends the statements.
+func (s *scanner) close() {
+	for _, statement := range [...]*sql.Stmt{s.heads, s.bodies, s.letters} {
+		if statement != nil {
+			_ = statement.Close() // which ends with the transaction anyway
+		}
+	}
 }
 
 // run goes from block to block, more of them at a time the longer it takes: for a first page

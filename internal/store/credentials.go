@@ -106,31 +106,9 @@ func (s Credentials) SignIns(ctx context.Context) ([]StoredSignIn, error) {
 	return list(ctx, s.read, func(r scanner) (v StoredSignIn, err error) {
 		var ended, expires sql.NullInt64
 		var created, refreshed int64
-		err = r.Scan(
-			&v.ID,
-			&v.ServerID,
-			&v.Holder.Person,
-			&v.Holder.Agent,
-			&v.Issuer,
-			&v.Scope,
-			&v.Note,
-			&ended,
-			&expires,
-			&created,
-			&refreshed,
-			&v.Sealed.KeyID,
-			&v.Sealed.DataKey,
-			&v.Sealed.Value,
-		)
-		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.ID = fromNull(
-			ended,
-		), fromNull(
-			expires,
-		), fromMS(
-			created,
-		), fromMS(
-			refreshed,
-		), v.ID
+		err = r.Scan(&v.ID, &v.ServerID, &v.Holder.Person, &v.Holder.Agent, &v.Issuer, &v.Scope, &v.Note,
+			&ended, &expires, &created, &refreshed, &v.Sealed.KeyID, &v.Sealed.DataKey, &v.Sealed.Value)
+		v.Ended, v.Expires, v.Created, v.Refreshed, v.Sealed.ID = fromNull(ended), fromNull(expires), fromMS(created), fromMS(refreshed), v.ID
 		return v, err
 	}, `SELECT id, server, coalesce(person, ''), coalesce(agent, ''), issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed FROM signins ORDER BY id`)
 }

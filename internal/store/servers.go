@@ -274,17 +274,7 @@ func (s *Store) Secrets(ctx context.Context) ([]team.Secret, error) {
 		var rotated, ends, usedAt, overlap sql.NullInt64
 		var used, facts string
 		err = r.Scan(&v.ID, &v.Name, &v.Kind, &v.Owner, &v.Agent, &v.Source, &facts, &created, &rotated, &ends, &usedAt, &overlap, &used)
-		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(
-			created,
-		), fromNull(
-			rotated,
-		), fromNull(
-			ends,
-		), fromNull(
-			usedAt,
-		), fromNull(
-			overlap,
-		)
+		v.Created, v.Rotated, v.Ends, v.Used, v.Overlap = fromMS(created), fromNull(rotated), fromNull(ends), fromNull(usedAt), fromNull(overlap)
 		if err == nil {
 			err = errors.Join(json.Unmarshal([]byte(used), &v.UsedBy), json.Unmarshal([]byte(facts), &v.Facts))
 		}

@@ -3,17 +3,19 @@ package notify
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
 	"time"
 
+	"bouncer/internal/core/quiet"
 	"bouncer/internal/mail"
 )
 
 // note keeps what an event tells for everybody who wants to know and may.
 func (svc *Service) note(ctx context.Context, e event) error {
-	wishes, err := svc.o.Store.Wishes(ctx)
+	wishes, err := svc.wishes(ctx)
 	if err != nil || len(wishes) == 0 {
 		return err
 	}
@@ -83,7 +85,7 @@ func (svc *Service) Deliver(ctx context.Context) error {
 	if err != nil || len(byPerson) == 0 {
 		return err
 	}
-	wishes, err := svc.o.Store.Wishes(ctx)
+	wishes, err := svc.wishes(ctx)
 	if err != nil {
 		return err
 	}
@@ -119,7 +121,12 @@ func (svc *Service) send(ctx context.Context, to string, items []item) error {
 		}
 		text = all.String()
 	}
-	return svc.o.Sender.Send(ctx, to, subject, text+fmt.Sprintf("\n\nWhat you are told of: %s/notices, or: bouncer mail show\n", svc.o.Console))
+	return svc.o.Sender.Send(
+		ctx,
+		to,
+		subject,
+		text+fmt.Sprintf("\n\nWhat you are told of: %s/notices, or: bouncer mail show\n", svc.o.Console),
+	)
 }
 
 func (svc *Service) due(ctx context.Context) (map[string][]item, error) {
@@ -159,7 +166,13 @@ func (svc *Service) again(ctx context.Context, why error, items []item) bool {
 	pause := min(time.Minute<<(tries-1), time.Hour)
 	err := svc.o.Store.Part().Alter(ctx, func(tx *sql.Tx) error {
 		for _, i := range items {
-			_, err := tx.ExecContext(ctx, `UPDATE mails_due SET due = ?, tries = ? WHERE id = ?`, svc.o.Now().Add(pause).UnixMilli(), tries, i.id)
+			_, err := tx.ExecContext(
+				ctx,
+				`UPDATE mails_due SET due = ?, tries = ? WHERE id = ?`,
+				svc.o.Now().Add(pause).UnixMilli(),
+				tries,
+				i.id,
+			)
 			if err != nil {
 				return err
 			}
@@ -185,4 +198,33 @@ func (svc *Service) done(ctx context.Context, items []item) error {
 		return fmt.Errorf("note what was sent: %w", err)
 	}
 	return nil
+}
+
+// wishes are what people want to be told of, by their ids; those who want nothing are left
+// out.
+func (svc *Service) wishes(ctx context.Context) (map[string]quiet.Wish, error) {
+	out := map[string]quiet.Wish{}
+	err := svc.o.Store.Part().View(ctx, func(tx *sql.Tx) error {
+		rows, err := tx.QueryContext(ctx, `SELECT id, notices FROM people WHERE notices <> ''`)
+		if err != nil {
+			return err
+		}
+		defer rows.Close()
+		for rows.Next() {
+			var person, wish string
+			if err := rows.Scan(&person, &wish); err != nil {
+				return err
+			}
+			var w quiet.Wish
+			if err := json.Unmarshal([]byte(wish), &w); err != nil {
+				return err
+			}
+			out[person] = w
+		}
+		return rows.Err()
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read what people want to be told of: %w", err)
+	}
+	return out, nil
 }

@@ -77,7 +77,9 @@ func TestMailWaitsForItsTime(t *testing.T) {
 	}
 	ends := now.Add(10 * 24 * time.Hour)
 	key := team.Secret{ID: team.NewID(), Name: "sailings-token", Kind: "bearer", Created: now, Ends: &ends}
-	require.NoError(t, s.Write(t.Context(), team.Change{}, func(tx *store.Tx) error { return tx.AddSecret(key, locker.Box{KeyID: "k", DataKey: []byte("x"), Value: []byte("y")}) }))
+	require.NoError(t, s.Write(t.Context(), team.Change{}, func(tx *store.Tx) error {
+		return tx.AddSecret(key, locker.Box{KeyID: "k", DataKey: []byte("x"), Value: []byte("y")})
+	}))
 	note := func(topic quiet.Topic, subject, text string) {
 		t.Helper()
 		require.NoError(t, svc.note(t.Context(), event{topic, func(context.Context) (message, error) {

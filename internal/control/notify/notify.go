@@ -161,8 +161,17 @@ func (svc *Service) HeldCall(id string) {
 		if err != nil {
 			return message{}, fmt.Errorf("look up the held call: %w", err)
 		}
-		text := fmt.Sprintf("%s asks to call %s of server %s.\nArguments: %s\nRule %s holds it until %s.\n\nDecide: %s/held\nor: bouncer held show %s",
-			call.Agent, call.Tool, call.Server, call.Arguments, call.Rule, call.Until.UTC().Format(time.RFC1123), svc.o.Console, call.ID)
+		text := fmt.Sprintf(
+			"%s asks to call %s of server %s.\nArguments: %s\nRule %s holds it until %s.\n\nDecide: %s/held\nor: bouncer held show %s",
+			call.Agent,
+			call.Tool,
+			call.Server,
+			call.Arguments,
+			call.Rule,
+			call.Until.UTC().Format(time.RFC1123),
+			svc.o.Console,
+			call.ID,
+		)
 		return message{
 			subject: fmt.Sprintf("%s of %s waits for a decision", call.Tool, call.Server), text: text,
 			may: func(ctx context.Context, p team.Person) (bool, error) { return svc.o.Room().MayDecide(ctx, id, p) },
@@ -263,7 +272,7 @@ func (svc *Service) State() apitype.MailState {
 
 // Wish is what a person wants.
 func (svc *Service) Wish(ctx context.Context, by team.Person) (apitype.MailWish, error) {
-	all, err := svc.o.Store.Wishes(ctx)
+	all, err := svc.wishes(ctx)
 	if err != nil {
 		return apitype.MailWish{}, err
 	}
@@ -300,7 +309,11 @@ func (svc *Service) Try(ctx context.Context, by team.Person) error {
 	err = svc.o.Sender.Send(ctx, w.Mail, "Bouncer: a trial", "Mail from Bouncer reaches you here.\n\n"+svc.o.Console)
 	if err != nil {
 		svc.failed(err)
-		return &team.ConflictError{Field: "mail", Why: "the mail was not taken: " + svc.masked(err.Error()), Hint: "look at the address, and at the setting mail-server"}
+		return &team.ConflictError{
+			Field: "mail",
+			Why:   "the mail was not taken: " + svc.masked(err.Error()),
+			Hint:  "look at the address, and at the setting mail-server",
+		}
 	}
 	svc.sent()
 	return nil

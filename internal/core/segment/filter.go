@@ -104,7 +104,7 @@ func (h *Head) choose(f *Filter) ([]bool, error) {
 	if f.Rules != nil {
 		fits[inRule] = func(text string) bool { return slices.Contains(f.Rules, text) }
 	}
-	chosen, left := make([]bool, h.n), h.n
+	chosen := make([]bool, h.n)
 	for i := range chosen {
 		chosen[i] = true
 	}
@@ -116,7 +116,7 @@ func (h *Head) choose(f *Filter) ([]bool, error) {
 		if err != nil {
 			return nil, err
 		}
-		if left = col.restrict(chosen, fit); left == 0 {
+		if col.restrict(chosen, fit) == 0 {
 			return nil, nil
 		}
 	}

@@ -41,8 +41,12 @@ type Traces struct {
 
 // New returns Traces that are told from now on. Nothing is asked of the collector yet.
 func New(ctx context.Context, o Options) (*Traces, error) {
-	settings := []otlptracehttp.Option{otlptracehttp.WithEndpointURL(o.Address + "/v1/traces"), otlptracehttp.WithTimeout(10 * time.Second),
-		otlptracehttp.WithRetry(otlptracehttp.RetryConfig{Enabled: true, InitialInterval: time.Second, MaxInterval: 20 * time.Second, MaxElapsedTime: time.Minute}),
+	settings := []otlptracehttp.Option{
+		otlptracehttp.WithEndpointURL(o.Address + "/v1/traces"),
+		otlptracehttp.WithTimeout(10 * time.Second),
+		otlptracehttp.WithRetry(
+			otlptracehttp.RetryConfig{Enabled: true, InitialInterval: time.Second, MaxInterval: 20 * time.Second, MaxElapsedTime: time.Minute},
+		),
 	}
 	if o.Token != "" {
 		settings = append(settings, otlptracehttp.WithHeaders(map[string]string{"Authorization": "Bearer " + o.Token}))
@@ -92,7 +96,10 @@ func (t *Traces) End(c *team.Call, at *trace.Call) {
 	ended := c.At.Add(time.Duration(c.Micros) * time.Microsecond)
 	attributes := []attribute.KeyValue{
 		attribute.String("rpc.system", "mcp"), attribute.String("bouncer.agent", c.Agent), attribute.String("bouncer.person", c.Person),
-		attribute.String("bouncer.server", c.Server), attribute.String("bouncer.tool", c.Tool), attribute.String("bouncer.decision", c.Decision),
+		attribute.String(
+			"bouncer.server",
+			c.Server,
+		), attribute.String("bouncer.tool", c.Tool), attribute.String("bouncer.decision", c.Decision),
 		attribute.String("bouncer.rule", c.RuleName), attribute.String("bouncer.outcome", c.Outcome),
 		attribute.Int("bouncer.bytes_in", c.BytesIn), attribute.Int("bouncer.bytes_out", c.BytesOut),
 	}

@@ -136,7 +136,7 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 			j.entry.Session = c.Session.Id[:8]
 		}
 		if carrier.o.Trace != nil {
-			j.entry.Trace = carrier.o.Trace(traceParent(c, body, p))
+			j.entry.Trace = carrier.o.Trace(c.TraceParent(body, p))
 		}
 		j.entry.Args, j.entry.BytesIn = carrier.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
 	}
