@@ -12,7 +12,7 @@ MUTANTS ?= $(notdir $(wildcard internal/core/*))
 # database would be several times slower.
 TEST_FLAGS ?= -race -gcflags=all=-d=checkptr=0 -timeout 14m
 
-.PHONY: help packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help bench-journal soak packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12

@@ -118,7 +118,8 @@ var mayImport = []struct{ pkg, deps string }{
 	{"app", "core calls upkeep observe/stats observe/metrics observe/traces relay/carry diagnose/example diagnose/recorder diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/notify mail control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
 	{"testkit", "core apitype login app"},
 	{"assistants/enrol", "core"},
-	{"cli", "core upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
+	{"heap", ""},
+	{"cli", "core heap upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
 }
 
 // coreImports are the imports inside of the core.

@@ -124,7 +124,7 @@ func (d oldest) legacyMessage(v carry.Principal, s *session.Session, body []byte
 	}
 	rev, caps, info := s.Introduced()
 	v = v.As(info, rev)
-	s.How.Store(&v.How)
+	s.Noted(v.How)
 	caller := &carry.Caller{Principal: v, Session: s, Revision: rev, Caps: caps, Info: info}
 	if done := d.request(d.carrier.Context(), caller, body, f, p, out); done != nil {
 		done()

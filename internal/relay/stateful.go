@@ -79,7 +79,7 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 	}
 	out.Session = s
 	v = v.As(s.Info, s.Revision)
-	s.How.Store(&v.How)
+	s.Noted(v.How)
 	c := &carry.Caller{Principal: v, Session: s, Revision: s.Revision, Caps: s.Caps, Info: s.Info}
 	switch f.Kind {
 	case wire.Batch:
@@ -134,7 +134,7 @@ func (d *Gateway) greet(v carry.Principal, body []byte, f wire.Frame) (*session.
 		s.Info = bytes.Clone(p.ClientInfo)
 	}
 	v = v.As(s.Info, rev)
-	s.How.Store(&v.How)
+	s.Noted(v.How)
 	s.Shown = v.Catalog.Digests()
 	return s, nil
 }

@@ -25,7 +25,7 @@ func Clip(s string) string {
 // Reach is one agent's reach: what it is shown, ready to be sent.
 type Reach struct {
 	all     *Catalog
-	servers map[string]*Catalog // by server name; /mcp/{server}
+	servers map[string]*addressed // by server name; /mcp/{server}
 }
 
 // bound is one agent with the rules that can be about it, and what it reaches.
@@ -84,7 +84,7 @@ func (w *Snapshot) ReachOf(a *Agent, how rules.Circumstances) *Reach {
 }
 
 func (w *Snapshot) reach(a *Agent, mine *rules.Bound, varies bool) *Reach {
-	v := &Reach{servers: map[string]*Catalog{}}
+	v := &Reach{servers: map[string]*addressed{}}
 	all := map[tools.Kind][]*Target{}
 	for _, s := range w.Sorted() {
 		s = s.For(a)
@@ -103,8 +103,7 @@ func (w *Snapshot) reach(a *Agent, mine *rules.Bound, varies bool) *Reach {
 				all[kind] = append(all[kind], here[kind]...)
 			}
 		}
-		v.servers[s.Name] = newCatalog(s, here)
-		v.servers[s.Name].Varies = varies
+		v.servers[s.Name] = &addressed{server: s, targets: here, varies: varies}
 	}
 	v.all = newCatalog(nil, all)
 	v.all.Varies, v.all.Finder = varies, a.Finder
@@ -381,7 +380,28 @@ func (v *Reach) Catalog(server string) *Catalog {
 	if server == "" {
 		return v.all
 	}
-	return v.servers[server]
+	if s := v.servers[server]; s != nil {
+		return s.catalog()
+	}
+	return nil
+}
+
+// addressed is the catalog of one server's own address. Few agents come to many of these, so
+// that each is made when it is asked for.
+type addressed struct {
+	server  *Server
+	targets map[tools.Kind][]*Target
+	varies  bool
+	once    sync.Once
+	made    *Catalog
+}
+
+func (s *addressed) catalog() *Catalog {
+	s.once.Do(func() {
+		s.made = newCatalog(s.server, s.targets)
+		s.made.Varies = s.varies
+	})
+	return s.made
 }
 
 // Capabilities renders what is declared to agents at this address: of one

@@ -166,8 +166,10 @@ func (p *dedicatedLinks) get(ctx context.Context, carrier *Carrier, c *Caller, s
 		return nil, nil // it goes on with the conversation that others share
 	}
 	n = &dedicated{give: give, connection: s.Connection, used: time.Now(), ended: make(chan struct{}), ready: make(chan struct{})}
-	n.link = s.Connection.OpenDedicated(c.Caps, c.Session != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
-		return carrier.onUnsolicited(c.Session, n, frame, f, answer)
+	// Not the caller, with whom a snapshot would be kept for as long as the link is.
+	whose := c.Session
+	n.link = s.Connection.OpenDedicated(c.Caps, whose != nil, func(frame []byte, f wire.Frame, answer func([]byte)) bool {
+		return carrier.onUnsolicited(whose, n, frame, f, answer)
 	})
 	if n.link == nil {
 		give()

@@ -16,6 +16,10 @@ import (
 	"bouncer/internal/link"
 )
 
+// Noted keeps what is known of a request besides who makes it: a copy, as what it is part of
+// holds the snapshot of then.
+func (s *Session) Noted(how rules.Circumstances) { s.How.Store(&how) }
+
 // Session is one agent's conversation with Bouncer (initialize era). It belongs
 // to the pass that opened it and answers to no other.
 type Session struct {
