@@ -46,7 +46,8 @@ func open(n int) (*quay, error) {
 		}
 		srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 		go func() { _ = srv.Serve(l) }() // ends with close
-		q.servers, q.addresses, q.listening = append(q.servers, s), append(q.addresses, "http://"+l.Addr().String()+"/mcp"), append(q.listening, srv)
+		q.servers, q.listening = append(q.servers, s), append(q.listening, srv)
+		q.addresses = append(q.addresses, "http://"+l.Addr().String()+"/mcp")
 	}
 	return q, nil
 }
