@@ -30,6 +30,7 @@ func Restore(ctx context.Context, s Settings, file string, replace bool) (upkeep
 	var missing *upkeep.KeyMissingError
 	var newer *store.NewerError
 	var occupied *upkeep.OccupiedError
+	var unfinished *upkeep.UnfinishedError
 	var damaged *store.DamagedError
 	switch {
 	case err == nil:
@@ -48,6 +49,10 @@ func Restore(ctx context.Context, s Settings, file string, replace bool) (upkeep
 			occupied.Error(),
 			"add --replace to put the copy in its place; what is there is kept under another name",
 			err,
+		}
+	case errors.As(err, &unfinished):
+		return out, &StartError{
+			unfinished.Error(), "start and stop the service once where it was, which writes it in, or use what bouncer backup wrote", err,
 		}
 	case errors.As(err, &damaged):
 		return out, &StartError{"the copy is damaged: its pages hold something else than was written there", "use an older copy", err}

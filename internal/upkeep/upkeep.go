@@ -238,9 +238,20 @@ func (e *KeyMissingError) Error() string {
 	return "secrets in it are sealed with the key " + e.Key + ", which is not in the key set"
 }
 
+// UnfinishedError says that a file is not all of a state: the newest of it stands in the log
+// beside it.
+type UnfinishedError struct{ Path string }
+
+func (e *UnfinishedError) Error() string {
+	return "it is no copy but a database as it was left: the newest of it stands in " + e.Path + "-wal"
+}
+
 // Verify opens a copy, and tells what it holds. The error says what is wrong with it: one
-// of the store's, or a *KeyMissingError.
+// of the store's, a *KeyMissingError or an *UnfinishedError.
 func Verify(ctx context.Context, path string, keys []string) (store.Contents, error) {
+	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 {
+		return store.Contents{}, &UnfinishedError{path}
+	}
 	c, err := store.Inspect(ctx, path)
 	if err != nil {
 		return c, err

@@ -104,6 +104,10 @@ func TestAStateMovesToAnotherMachine(t *testing.T) {
 		require.NoError(t, os.WriteFile(wrong, []byte(text), 0o600))
 		refused(wrong, s, false, why)
 	}
+	left := filepath.Join(t.TempDir(), "left.db")
+	require.NoError(t, os.WriteFile(left, raw, 0o600))
+	require.NoError(t, os.WriteFile(left+"-wal", []byte("newer"), 0o600))
+	refused(left, s, false, "the newest of it stands in")
 	refused(filepath.Join(there, "missing.db"), s, false, "cannot be restored")
 	_, err = os.Stat(filepath.Join(there, "bouncer.db"))
 	require.ErrorIs(t, err, os.ErrNotExist, "what was refused left nothing")
