@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"math"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -88,17 +89,40 @@ func ill(now, at time.Time, server string) *trouble {
 	return nil
 }
 
-// fortnight writes the calls of the last two weeks into the journal, where there is none
+// isNew reports whether the demo begins with nothing.
+func isNew(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, "data", "bouncer.db"))
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+// past writes the fortnight before, as it would have been under the rules that there are: its
+// calls, and what went wrong.
+func (s *service) past(ctx context.Context, now time.Time) error {
+	began := time.Now()
+	deciding := map[habit]rule{}
+	for _, h := range habits {
+		var out struct{ Rule, RuleName string }
+		err := s.call(ctx, http.MethodPost, "/api/explanations", object{"agent": h.agent, "server": h.server, "tool": h.tool}, &out)
+		if err != nil {
+			return fmt.Errorf("ask which rule decides about %s: %w", h.tool, err)
+		}
+		deciding[h] = rule{out.Rule, out.RuleName}
+	}
+	n, err := fortnight(ctx, s.dir, now, deciding)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("a fortnight with %d calls was written in %.1f s\n", n, time.Since(began).Seconds())
+	return remember(ctx, s.dir, now)
+}
+
+// rule is one that decides about a habit.
+type rule struct{ id, name string }
+
+// fortnight writes the calls of the last two weeks into the journal, where there are none
 // yet. They are the same each time, but for the day that it is.
-func fortnight(ctx context.Context, dir string, now time.Time) (n int, err error) {
-	path := filepath.Join(dir, "data", "bouncer.db")
-	if _, err := os.Stat(path); !errors.Is(err, fs.ErrNotExist) {
-		return 0, err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return 0, fmt.Errorf("make the data directory: %w", err)
-	}
-	s, err := store.Open(ctx, path, store.Options{})
+func fortnight(ctx context.Context, dir string, now time.Time, deciding map[habit]rule) (n int, err error) {
+	s, err := store.Open(ctx, filepath.Join(dir, "data", "bouncer.db"), store.Options{})
 	if err != nil {
 		return 0, fmt.Errorf("open the journal: %w", err)
 	}
@@ -109,7 +133,9 @@ func fortnight(ctx context.Context, dir string, now time.Time) (n int, err error
 	}
 	chance := rand.New(rand.NewPCG(4680, 2026)) //nolint:gosec // what is invented is to be the same each time
 	for _, at := range moments(chance, now) {
-		if err = j.Record(ctx, &journal.Entry{Call: at.call(chance, now)}); err != nil {
+		c := at.call(chance, now)
+		c.Rule, c.RuleName = deciding[at.habit].id, deciding[at.habit].name
+		if err = j.Record(ctx, &journal.Entry{Call: c}); err != nil {
 			break
 		}
 		n++

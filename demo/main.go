@@ -89,13 +89,7 @@ func run(ctx context.Context, args []string) error {
 		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
 	}
 	began := time.Now()
-	past, err := fortnight(ctx, dir, began)
-	if err != nil {
-		return fmt.Errorf("write the fortnight before: %w", err)
-	}
-	if past > 0 {
-		fmt.Printf("a fortnight with %d calls was written in %.1f s\n", past, time.Since(began).Seconds())
-	}
+	first := isNew(dir)
 	svc, err := startService(ctx, dir)
 	if err != nil {
 		return err
@@ -104,9 +98,9 @@ func run(ctx context.Context, args []string) error {
 	if err := svc.seed(ctx); err != nil {
 		return err
 	}
-	if past > 0 {
-		if err := remember(ctx, dir, began); err != nil {
-			return err
+	if first {
+		if err := svc.past(ctx, began); err != nil {
+			return fmt.Errorf("write the fortnight before: %w", err)
 		}
 	}
 	ferries.Spoil(pilotage)
