@@ -1,6 +1,7 @@
 package histogram
 
 import (
+	"encoding/binary"
 	"math"
 	"testing"
 
@@ -55,6 +56,28 @@ func TestEncoding(t *testing.T) {
 		_, err := Decode(wrong)
 		assert.ErrorIs(t, err, ErrMalformed, "%v", wrong)
 	}
+}
+
+// The ends of what can be counted belong to it.
+func TestTheEndsAreCounted(t *testing.T) {
+	t.Parallel()
+	var one Histogram
+	one.Add(1)
+	assert.Positive(t, one.Quantile(1), "a microsecond is a length")
+	last, err := Decode([]byte{0xa0, 1, 7})
+	require.NoError(t, err)
+	assert.EqualValues(t, 7, last.Total())
+	var longest Histogram
+	for range 7 {
+		longest.Add(math.MaxInt64)
+	}
+	assert.Equal(t, longest, last)
+	most := append([]byte{1}, binary.AppendUvarint(nil, math.MaxUint64)...)
+	full, err := Decode(most)
+	require.NoError(t, err)
+	assert.EqualValues(t, uint64(math.MaxUint64), full.Total())
+	_, err = Decode(append(most, 1, 1))
+	assert.ErrorIs(t, err, ErrMalformed, "more than can be counted")
 }
 
 func FuzzDecode(f *testing.F) {
