@@ -1,11 +1,13 @@
 package lint
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
+	"bouncer/internal/core/cost"
 	"bouncer/internal/core/tools"
 )
 
@@ -54,4 +56,71 @@ func TestCheck(t *testing.T) {
 	}
 	assert.True(t, codes["large-list "])
 	assert.True(t, codes["large-for-an-agent "])
+}
+
+func checked(windows []Window, raws ...string) map[string]Flaw {
+	var list []tools.Tool
+	for _, raw := range raws {
+		n := raw[strings.Index(raw, `"name":"`)+8:]
+		list = append(list, tools.Tool{Name: n[:strings.IndexByte(n, '"')], Raw: []byte(raw)})
+	}
+	out := map[string]Flaw{}
+	for _, f := range Check(list, windows) {
+		out[f.Code] = f
+	}
+	return out
+}
+
+// A hint of either kind is one, and a name that sounds of nothing needs none.
+func TestHints(t *testing.T) {
+	t.Parallel()
+	tool := func(name, annotations string) string {
+		return `{"name":"` + name + `","description":"Does something with a sailing.",` + annotations + `"inputSchema":{"type":"object"}}`
+	}
+	for annotations, flawed := range map[string]bool{
+		"": true, `"annotations":{},`: true, `"annotations":{"title":"x"},`: true,
+		`"annotations":{"readOnlyHint":true},`: false, `"annotations":{"destructiveHint":true},`: false,
+	} {
+		assert.Equal(t, flawed, checked(nil, tool("delete_sailing", annotations))["no-hint"].Code != "", annotations)
+		assert.Empty(t, checked(nil, tool("list_sailings", annotations))["no-hint"].Code, annotations)
+	}
+}
+
+// Many of a kind are counted, and the first are named.
+func TestManyArgumentsAreCounted(t *testing.T) {
+	t.Parallel()
+	tool := func(n int) string {
+		var properties []string
+		for i := range n {
+			properties = append(properties, fmt.Sprintf(`"quay%d":{"type":"string"}`, i))
+		}
+		return `{"name":"berths","description":"Lists the berths of a harbour.","inputSchema":{"type":"object","properties":{` +
+			strings.Join(properties, ",") + `}}}`
+	}
+	few := checked(nil, tool(maxTold))["arguments-without-description"].Text
+	assert.Equal(t, maxTold, strings.Count(few, "quay"))
+	assert.NotContains(t, few, "more")
+	many := checked(nil, tool(maxTold+2))["arguments-without-description"].Text
+	assert.Equal(t, maxTold, strings.Count(many, "quay"))
+	assert.Contains(t, many, " and 2 more")
+}
+
+// A list is large by itself, and for an agent by its window.
+func TestLargeLists(t *testing.T) {
+	t.Parallel()
+	tool := func(name string, tokens int) string {
+		return `{"name":"` + name + `","description":"Lists the berths of a harbour. ` + strings.Repeat("word ", tokens) + `","inputSchema":{"type":"object"}}`
+	}
+	small := checked([]Window{{Agent: "voice", Tokens: 1 << 30}, {Agent: "none"}}, tool("berths", 10))
+	assert.Empty(t, small["large-list"].Code+small["large-for-an-agent"].Code)
+	both := checked([]Window{{Agent: "voice", Tokens: 1_000}}, tool("berths", 100), tool("tides", largeList+10), tool("fuel", 50))
+	assert.Contains(t, both["large-list"].Text, "the largest of its tools is tides")
+	assert.Contains(t, both["large-for-an-agent"].Text, "of the 1000 tokens of the window of agent voice")
+	sum := 0
+	for _, raw := range []string{tool("berths", 100)} {
+		sum += cost.Tokens([]byte(raw))
+	}
+	edge := sum * 100 / largeShare
+	assert.NotEmpty(t, checked([]Window{{Agent: "voice", Tokens: edge - 1}}, tool("berths", 100))["large-for-an-agent"].Code)
+	assert.Empty(t, checked([]Window{{Agent: "voice", Tokens: edge + 1}}, tool("berths", 100))["large-for-an-agent"].Code)
 }

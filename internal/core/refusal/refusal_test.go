@@ -48,3 +48,47 @@ func FuzzWords(f *testing.F) {
 		_ = diagnosis.ReadStderr(text)
 	})
 }
+
+// An answer is read wherever it says something: its body, a page, the error of its reply, a
+// member that names scopes.
+func TestAnswersAreReadWhereTheySaySomething(t *testing.T) {
+	t.Parallel()
+	page := Read(&evidence.Exchange{Body: "<html><h1>Your token has expired</h1></html>", Reply: evidence.Reply{Shape: evidence.Page}})
+	assert.True(t, page.Expired)
+	assert.False(t, Read(&evidence.Exchange{Body: "<html><h1>Your token has expired</h1></html>", Reply: evidence.Reply{Shape: evidence.BrokenJSON}}).Expired,
+		"what is not shown to people as a page is not read as one")
+	failed := Read(&evidence.Exchange{Reply: evidence.Reply{Error: &evidence.RPCError{Message: "the token was revoked", Data: "quota exceeded"}}})
+	assert.True(t, failed.Revoked)
+	assert.True(t, failed.Quota)
+	named := Read(&evidence.Exchange{Body: `{"error":"insufficient scope","message":"scope is missing","required":["berths:write"]}`})
+	assert.Equal(t, "berths:write", named.Scopes)
+	own := Read(&evidence.Exchange{Body: `{"message":"required scopes: berths:read","needed":"berths:write"}`})
+	assert.Equal(t, "berths:read", own.Scopes, "what the words name comes first")
+	assert.Empty(t, Read(&evidence.Exchange{Body: `{"message":"fog","scope":"berths:write"}`}).Scopes)
+}
+
+// What makes a refusal one of a credential, each by itself.
+func TestOfCredential(t *testing.T) {
+	t.Parallel()
+	for name, row := range map[string]struct {
+		r    Refusal
+		want bool
+	}{
+		"nothing": {Refusal{}, false}, "a challenge": {Refusal{Headers: "Bearer"}, true}, "words": {Refusal{Credential: true}, true},
+		"scopes with a code": {Refusal{Scopes: "a", Code: "insufficient_scope"}, true}, "scopes alone": {Refusal{Scopes: "a"}, false},
+		"a code alone": {Refusal{Code: "insufficient_scope"}, false}, "a header": {Refusal{Missing: "X-Key"}, true},
+	} {
+		assert.Equal(t, row.want, row.r.OfCredential(), name)
+	}
+	assert.True(t, OfRefusal(&evidence.Exchange{Body: "unauthorized"}))
+	assert.False(t, OfRefusal(&evidence.Exchange{Body: "there is fog"}))
+	for body, want := range map[string]bool{
+		"the token has expired": true, "it was revoked": true, "wrong audience": true, "quota exceeded": true, "unauthorized": false, "fog": false,
+	} {
+		assert.Equal(t, want, Says(&evidence.Exchange{Body: body}), body)
+	}
+	assert.Equal(t, "X-Harbour-Key", HeaderWanted(&evidence.Exchange{Body: "missing required header: x-harbour-key"}))
+	assert.Empty(t, HeaderWanted(&evidence.Exchange{Body: "fog"}))
+	assert.True(t, SaysNotYet("token used before issued, check your clock"))
+	assert.True(t, SaysAudience("wrong audience"))
+}

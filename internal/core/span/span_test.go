@@ -25,6 +25,14 @@ func TestSpans(t *testing.T) {
 		_, err := Parse(bad)
 		assert.Error(t, err, bad)
 	}
+	assert.Equal(t, "0", Text(0))
+	longest, err := Parse("36500d")
+	require.NoError(t, err, "a hundred years")
+	assert.Equal(t, 36500*24*time.Hour, longest)
+	_, err = Parse("36500d1s")
+	assert.NoError(t, err, "what is added up may end a little later")
+	_, err = Parse("36500d1s1s")
+	assert.Error(t, err)
 	assert.Equal(t, "1m30s", Text(90*time.Second))
 	assert.Equal(t, "90d", Text(90*24*time.Hour))
 	assert.Equal(t, "2w", Text(14*24*time.Hour))
@@ -63,4 +71,18 @@ func TestMoments(t *testing.T) {
 		_, err := Moment(bad, now)
 		assert.ErrorContains(t, err, "is no time", bad)
 	}
+}
+
+// The first day of the week is one too, and no time at all is none.
+func TestMomentsAtTheirEnds(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC) // a Monday
+	at, err := Moment("sun 09:30", now)
+	require.NoError(t, err)
+	assert.Equal(t, time.Date(2026, 11, 29, 9, 30, 0, 0, time.UTC), at)
+	at, err = Moment("mon 09:30", now)
+	require.NoError(t, err)
+	assert.Equal(t, now.AddDate(0, 0, 7), at, "the next, and not now")
+	_, err = Moment("0s", now)
+	assert.Error(t, err)
 }
