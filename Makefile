@@ -10,7 +10,7 @@ GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 MUTANTS ?= $(notdir $(wildcard internal/core/*))
 # The race detector without the checks of unsafe pointers: there are none of ours, and the
 # database would be several times slower.
-TEST_FLAGS ?= -race -gcflags=all=-d=checkptr=0 -timeout 14m
+TEST_FLAGS ?= -race -gcflags=all=-d=checkptr=0 -vet=off -timeout 14m
 
 .PHONY: help bench-journal soak packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
@@ -47,10 +47,11 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 	@CGO_ENABLED=0 $(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/firsthour
 
-test: build peers chromium ## install what is missing and run every test, with the race detector
+test: build peers chromium ## install what is missing and run every test; all but those through a browser with the race detector
 	$(GO) vet ./...
 	cd console && $(NPM) run check
-	$(GO) test $(TEST_FLAGS) ./...
+	$(GO) test $(TEST_FLAGS) $$($(GO) list ./... | grep -v '/e2e$$')
+	$(GO) test -vet=off -timeout 14m -parallel 4 ./e2e
 	cd packaging && $(GO) vet ./... && $(GO) test ./...
 
 packages: build ## a package for Debian, a tarball and an image as a file, in bin/packages
