@@ -71,7 +71,7 @@ func TestWhatIsNamedCanBeTyped(t *testing.T) {
 				return err
 			}
 			switch filepath.Ext(path) {
-			case ".go", ".vue", ".js", ".md":
+			case ".go", ".vue", ".js", ".ts", ".md", ".yaml":
 				check(path)
 			}
 			return nil
