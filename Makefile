@@ -50,8 +50,10 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 test: build peers chromium ## install what is missing and run every test; all but those through a browser with the race detector
 	$(GO) vet ./...
 	cd console && $(NPM) run check
-	$(GO) test $(TEST_FLAGS) $$($(GO) list ./... | grep -v '/e2e$$')
-	$(GO) test -vet=off -timeout 14m -parallel 4 ./e2e
+	@# Tests through a browser mostly wait, so that they run beside the others.
+	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e >$(BIN)/e2e.log 2>&1 & e2e=$$!; \
+		$(GO) test $(TEST_FLAGS) $$($(GO) list ./... | grep -v '/e2e$$'); code=$$?; \
+		wait $$e2e || code=1; cat $(BIN)/e2e.log; exit $$code
 	cd packaging && $(GO) vet ./... && $(GO) test ./...
 
 packages: build ## a package for Debian, a tarball and an image as a file, in bin/packages
