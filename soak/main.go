@@ -92,7 +92,7 @@ func judge(samples []sample) error {
 	for _, c := range curves {
 		middle, last := median(samples[third:2*third], c.of), median(samples[2*third:], c.of)
 		verdict := "flat"
-		if last > middle*1.1+c.slack {
+		if last > middle*1.1+c.leeway {
 			verdict = "GROWS"
 			errs = append(errs, fmt.Errorf("%s grows: %.0f in the middle third, %.0f in the last", c.name, middle, last))
 		}
