@@ -13,8 +13,9 @@ import (
 	"bouncer/internal/journal"
 )
 
-// searchLimits bound what goes through the whole journal: counts and exports.
-var searchLimits = gate.Limits{Person: 6, All: 24}
+// searchLimits bound what goes through the whole journal: counts and exports. They are less
+// than the connections by which calls are read.
+var searchLimits = gate.Limits{Person: 3, All: 6}
 
 // searchRoutes are the rows of what goes through all calls that a filter selects.
 func (a *API) searchRoutes(svc *journal.Reader) []route {

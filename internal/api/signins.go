@@ -127,10 +127,10 @@ func (a *API) backup(w http.ResponseWriter, c *call) {
 
 // MountOAuth adds what programs need that know OAuth, and where browsers come back to.
 func (a *API) MountOAuth(r chi.Router) {
-	programs := &programs.Endpoints{
+	endpoints := &programs.Endpoints{
 		Address: a.o.Address, Server: a.s.AuthServer, Log: a.o.Log,
 		From: func(r *http.Request) string { return origin.Client(r, a.o.Proxies) },
 	}
-	programs.Mount(r)
+	endpoints.Mount(r)
 	r.Get(apitype.CallbackPath, a.callback)
 }

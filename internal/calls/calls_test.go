@@ -2,6 +2,7 @@ package calls_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
@@ -286,6 +287,15 @@ func TestSmallBlocksArePutTogether(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, state.Whole, "%+v", state.Problems)
 	assert.EqualValues(t, 2*segment.MaxRecords/together+1, state.Seals, "seals stay as they were made")
+	var all []calls.Key
+	require.NoError(t, w.Export(t.Context(), calls.Filter{}, func(r *calls.Record) error {
+		all = append(all, r.Key)
+		return nil
+	}))
+	assert.Len(t, all, 2*segment.MaxRecords+together, "all of them, a part after the other")
+	assert.True(t, slices.IsSorted(all))
+	stop := errors.New("the reader has gone")
+	assert.ErrorIs(t, w.Export(t.Context(), calls.Filter{}, func(*calls.Record) error { return stop }), stop)
 	found := 0
 	require.NoError(t, w.Export(t.Context(), calls.Filter{Filter: segment.Filter{Text: "berth 2000"}}, func(r *calls.Record) error {
 		found++

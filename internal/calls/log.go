@@ -54,14 +54,32 @@ func (l Log) Each(ctx context.Context, f Filter, fn func(*Record)) error {
 	})
 }
 
-// Export goes through the selected calls in full, the oldest first, until fn fails.
+// exportedAtOnce is how many calls are read before they are given to whoever exports them.
+const exportedAtOnce = 2048
+
+// Export goes through the selected calls in full, the oldest first, until fn fails. However
+// slowly fn takes them, nothing is read meanwhile: a transaction that stayed open would keep
+// the log of the database from being written in.
 func (l Log) Export(ctx context.Context, f Filter, fn func(*Record) error) error {
-	var failed error
-	err := l.scan(ctx, f, view{ascending: true, bodies: true, names: true}, func(r *Record) bool {
-		failed = fn(r)
-		return failed == nil
-	})
-	return errors.Join(err, failed)
+	for {
+		some := make([]Record, 0, exportedAtOnce)
+		err := l.scan(ctx, f, view{ascending: true, bodies: true, names: true}, func(r *Record) bool {
+			some = append(some, *r)
+			return len(some) < exportedAtOnce
+		})
+		if err != nil {
+			return err
+		}
+		for i := range some {
+			if err := fn(&some[i]); err != nil {
+				return err
+			}
+		}
+		if len(some) < exportedAtOnce {
+			return nil
+		}
+		f.After = some[len(some)-1].Key
+	}
 }
 
 // Recent gives the newest calls since a time to fn, newest first, with their arguments.
@@ -169,7 +187,9 @@ func (l Log) Count(ctx context.Context, f Filter, told func(found, seen int) boo
 // before the file grows.
 func (l Log) Size(ctx context.Context) (int64, error) {
 	var pages, free, size int64
-	err := l.part.Read().QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size
-		FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &free, &size)
+	err := l.part.View(ctx, func(tx *sql.Tx) error {
+		return tx.QueryRowContext(ctx, `SELECT p.page_count, f.freelist_count, s.page_size
+			FROM pragma_page_count p, pragma_freelist_count f, pragma_page_size s`).Scan(&pages, &free, &size)
+	})
 	return (pages - free) * size, err
 }

@@ -6,14 +6,12 @@ import (
 	"errors"
 )
 
-// Part is the database as a part of the state has it that keeps tables of its own.
+// Part is the database as a part of the state has it that keeps tables of its own. It reads by
+// connections of its own, so that whoever goes through all calls keeps nobody from signing in.
 type Part struct{ store *Store }
 
 // Part returns the database for a part that keeps tables of its own.
 func (s *Store) Part() Part { return Part{s} }
-
-// Read is the pool of connections that read.
-func (p Part) Read() *sql.DB { return p.store.read }
 
 // Alter runs fn in a transaction of the one connection that writes.
 func (p Part) Alter(ctx context.Context, fn func(*sql.Tx) error) error {
@@ -22,7 +20,7 @@ func (p Part) Alter(ctx context.Context, fn func(*sql.Tx) error) error {
 
 // View runs fn in a transaction that reads one state, whatever is written meanwhile.
 func (p Part) View(ctx context.Context, fn func(*sql.Tx) error) (err error) {
-	tx, err := p.store.read.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
+	tx, err := p.store.parts.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
 		return damaged(err)
 	}

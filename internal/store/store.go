@@ -36,6 +36,7 @@ var migrations embed.FS
 type Store struct {
 	path    string
 	read    *sql.DB
+	parts   *sql.DB // of parts that go through much of what they keep
 	write   *sql.DB
 	relieve func() bool
 }
@@ -97,6 +98,11 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	}
 	s.read.SetMaxOpenConns(8)
 	s.read.SetMaxIdleConns(4)
+	if s.parts, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	s.parts.SetMaxOpenConns(10)
+	s.parts.SetMaxIdleConns(4)
 	return s, nil
 }
 
@@ -112,8 +118,10 @@ func open(path string, pragmas ...string) (*sql.DB, error) {
 // Close ends all connections.
 func (s *Store) Close() error {
 	var errs []error
-	if s.read != nil {
-		errs = append(errs, s.read.Close())
+	for _, pool := range [...]*sql.DB{s.read, s.parts} {
+		if pool != nil {
+			errs = append(errs, pool.Close())
+		}
 	}
 	return errors.Join(append(errs, s.write.Close())...)
 }
