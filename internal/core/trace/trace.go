@@ -16,7 +16,7 @@ type Parent struct {
 	Trace   [16]byte
 	Span    [8]byte
 	Sampled bool
-	State   string // tracestate, as it came
+	State   string // tracestate, as it came; empty where it is too long, or no header
 }
 
 // maxState is the longest tracestate that is passed on, in bytes.
@@ -46,7 +46,7 @@ func Read(parent, state string) (p Parent, ok bool) {
 		return Parent{}, false
 	}
 	p.Sampled = flags[0]&1 == 1
-	if len(state) <= maxState {
+	if len(state) <= maxState && strings.IndexFunc(state, func(r rune) bool { return r < ' ' || r > '~' }) < 0 {
 		p.State = state
 	}
 	return p, true

@@ -18,6 +18,7 @@ import (
 	sdk "go.opentelemetry.io/otel/sdk/trace"
 	api "go.opentelemetry.io/otel/trace"
 
+	"bouncer/internal/core/mask"
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/trace"
 )
@@ -29,6 +30,7 @@ type Options struct {
 	Share   float64
 	Version string
 	Log     *slog.Logger
+	Masker  func() *mask.Masker // of names that agents made up
 }
 
 // Traces tells of calls. It is safe for concurrent use. Spans wait in a queue of a fixed
@@ -93,17 +95,19 @@ func (t *Traces) End(c *team.Call, at *trace.Call) {
 			TraceID: at.Trace, SpanID: at.Parent.Span, TraceFlags: api.FlagsSampled, TraceState: state, Remote: true,
 		}))
 	}
+	// The name of a tool that there is not, or of a resource, is whatever the agent made of it.
+	tool := t.o.Masker().Text(c.Tool)
 	ended := c.At.Add(time.Duration(c.Micros) * time.Microsecond)
 	attributes := []attribute.KeyValue{
 		attribute.String("rpc.system", "mcp"), attribute.String("bouncer.agent", c.Agent), attribute.String("bouncer.person", c.Person),
 		attribute.String(
 			"bouncer.server",
 			c.Server,
-		), attribute.String("bouncer.tool", c.Tool), attribute.String("bouncer.decision", c.Decision),
+		), attribute.String("bouncer.tool", tool), attribute.String("bouncer.decision", c.Decision),
 		attribute.String("bouncer.rule", c.RuleName), attribute.String("bouncer.outcome", c.Outcome),
 		attribute.Int("bouncer.bytes_in", c.BytesIn), attribute.Int("bouncer.bytes_out", c.BytesOut),
 	}
-	ctx, whole := t.tracer.Start(with(ctx, at.Trace, at.Own), c.Tool+" of "+c.Server,
+	ctx, whole := t.tracer.Start(with(ctx, at.Trace, at.Own), tool+" of "+c.Server,
 		api.WithSpanKind(api.SpanKindServer), api.WithTimestamp(c.At), api.WithAttributes(attributes...))
 	if !at.Begun.IsZero() {
 		_, server := t.tracer.Start(with(ctx, at.Trace, at.Server), c.Server,

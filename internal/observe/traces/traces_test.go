@@ -37,7 +37,7 @@ func start(t *testing.T, c *collector.Collector, settings map[string]string) (*t
 	settings["trace-to"] = s.URL
 	w := testkit.Start(t, settings)
 	up := &upstream{Handler: testkit.Echo("", nil)}
-	w.Register("echo", testkit.Upstream(t, up), "")
+	w.Register("echo", testkit.Upstream(t, up), "skf-4hg2Lq9vPz7Wm1Tx")
 	w.Rule("admit", "*", "*", "echo")
 	return w, w.Raw("/mcp", w.Agent("marit-quill"), "2025-11-25"), up
 }
@@ -61,13 +61,16 @@ func TestCallsAreTracesFromEndToEnd(t *testing.T) {
 	require.Equal(t, 200, res.StatusCode)
 	agent.Post(`{"jsonrpc":"2.0","id":3,"method":"tools/call","params":{"name":"echo__echo","arguments":{},"_meta":{"traceparent":"00-` +
 		strings.Repeat("cd", 16) + `-` + span + `-00"}}}`)
-	w.Calls(3, "")
-	require.Eventually(t, func() bool { return len(c.Spans()) >= 3 }, 30*time.Second, 20*time.Millisecond)
+	agent.CallTool("echo__skf-4hg2Lq9vPz7Wm1Tx", "x") // whatever an agent makes up as a name
+	w.Calls(4, "")
+	require.Eventually(t, func() bool { return len(c.Spans()) >= 4 }, 30*time.Second, 20*time.Millisecond)
 	byName := map[string]collector.Span{}
 	for _, s := range c.Spans() {
 		byName[s.Name] = s
+		assert.NotContains(t, s.Name, "skf-4hg2")
 		for _, text := range s.Attributes {
 			assert.NotContains(t, text, "canary")
+			assert.NotContains(t, text, "skf-4hg2")
 		}
 	}
 	whole, server, refused := byName["echo of echo"], byName["echo"], byName["slow of echo"]
@@ -78,7 +81,7 @@ func TestCallsAreTracesFromEndToEnd(t *testing.T) {
 	assert.Equal(t, []string{"marit-quill", "echo", "ok"},
 		[]string{whole.Attributes["bouncer.agent"], whole.Attributes["bouncer.tool"], whole.Attributes["bouncer.outcome"]})
 	assert.Equal(t, []any{strings.Repeat("ab", 16), span, true}, []any{refused.Trace, refused.Parent, refused.Failed})
-	assert.Len(t, c.Spans(), 3, "what the agent does not keep is not told; a refused call has no server")
+	assert.Len(t, c.Spans(), 4, "what the agent does not keep is not told; a refused call has no server")
 	up.mu.Lock()
 	defer up.mu.Unlock()
 	require.NotEmpty(t, up.parents)
