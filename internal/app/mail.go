@@ -45,6 +45,7 @@ func (svc *Service) mailSender(ctx context.Context) (*mail.Sender, error) {
 			return nil, fmt.Errorf("read the password: %w", err)
 		}
 		o.Password = strings.TrimSpace(raw.Reveal())
+		svc.masks.Learn(o.Password)
 	}
 	if (o.User == "") != (o.Password == "") {
 		return nil, errors.New("a name and a password are given together")

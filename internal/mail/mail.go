@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	netmail "net/mail"
 	"net/netip"
 	"net/url"
 	"strconv"
@@ -25,7 +26,7 @@ type Options struct {
 	Password string
 }
 
-// AddressError says that an address is none of a mail server.
+// AddressError says that an address is none of a mail server, or none that mail comes from.
 type AddressError struct{ Address, Why string }
 
 func (e *AddressError) Error() string { return fmt.Sprintf("is %q; it %s", e.Address, e.Why) }
@@ -60,6 +61,9 @@ func New(o Options) (*Sender, error) {
 	u, err := url.Parse(o.Server)
 	if err != nil {
 		return nil, fmt.Errorf("read the address of the mail server: %w", err)
+	}
+	if _, err := netmail.ParseAddress(o.From); err != nil {
+		return nil, &AddressError{o.From, "must be the address that mail comes from, as in bouncer@skerrow.example"}
 	}
 	s := &Sender{o: o, host: u.Hostname(), port: 587, tls: []mail.Option{mail.WithTLSPolicy(mail.TLSMandatory)}}
 	switch {

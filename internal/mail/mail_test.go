@@ -11,6 +11,20 @@ import (
 	"bouncer/standin/mailbox"
 )
 
+// serve opens a mailbox, and returns where it is.
+func serve(t *testing.T) (*mailbox.Mailbox, string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	b := &mailbox.Mailbox{}
+	done := make(chan error, 1)
+	go func() { done <- b.Serve(l) }()
+	t.Cleanup(func() {
+		_ = l.Close()
+		assert.NoError(t, <-done)
+	})
+	return b, l.Addr().String()
+}
+
 // An address of a mail server is scheme, host and port, and nothing that has to be kept secret.
 func TestCheckServer(t *testing.T) {
 	t.Parallel()
@@ -26,24 +40,19 @@ func TestCheckServer(t *testing.T) {
 		_, err := mail.New(mail.Options{Server: bad})
 		assert.ErrorAs(t, err, &address, bad)
 	}
+	var from *mail.AddressError
+	_, err := mail.New(mail.Options{Server: "smtp://127.0.0.1:25", From: "bouncer"})
+	assert.ErrorAs(t, err, &from, "found out at the start, and not at the first mail")
 }
 
 // What is said is what arrives, whatever letters it has; what is refused for good is told
 // apart from what may go later.
 func TestSending(t *testing.T) {
 	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	b, at := serve(t)
+	s, err := mail.New(mail.Options{Server: "smtp://" + at, From: "bouncer@skerrow.example"})
 	require.NoError(t, err)
-	b := &mailbox.Mailbox{}
-	done := make(chan error, 1)
-	go func() { done <- b.Serve(l) }()
-	t.Cleanup(func() {
-		_ = l.Close()
-		assert.NoError(t, <-done)
-	})
-	s, err := mail.New(mail.Options{Server: "smtp://" + l.Addr().String(), From: "bouncer@skerrow.example"})
-	require.NoError(t, err)
-	assert.Equal(t, l.Addr().String(), s.Server())
+	assert.Equal(t, at, s.Server())
 	text := "Skjærgård\n.a line that begins with a dot\n..\nend"
 	require.NoError(t, s.Send(t.Context(), "joss@skerrow.example", "Held: a call", text))
 	require.Len(t, b.Mails(), 1)
@@ -69,16 +78,8 @@ func TestSending(t *testing.T) {
 // A server on another machine that offers no TLS gets nothing.
 func TestOtherMachinesByTLSAlone(t *testing.T) {
 	t.Parallel()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	b := &mailbox.Mailbox{}
-	done := make(chan error, 1)
-	go func() { done <- b.Serve(l) }()
-	t.Cleanup(func() {
-		_ = l.Close()
-		assert.NoError(t, <-done)
-	})
-	_, port, err := net.SplitHostPort(l.Addr().String())
+	b, at := serve(t)
+	_, port, err := net.SplitHostPort(at)
 	require.NoError(t, err)
 	s, err := mail.New(mail.Options{Server: "smtp://localhost.localdomain:" + port, From: "bouncer@skerrow.example"})
 	require.NoError(t, err)

@@ -200,6 +200,18 @@ func (svc *Service) done(ctx context.Context, items []item) error {
 	return nil
 }
 
+// forget drops notes of what was told before a time.
+func (svc *Service) forget(ctx context.Context, before time.Time) error {
+	err := svc.o.Store.Part().Alter(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM mails_told WHERE at < ?`, before.UnixMilli())
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("forget what was told long ago: %w", err)
+	}
+	return nil
+}
+
 // wishes are what people want to be told of, by their ids; those who want nothing are left
 // out.
 func (svc *Service) wishes(ctx context.Context) (map[string]quiet.Wish, error) {

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,6 +29,9 @@ const (
 	maxTries  = 10
 	lookEvery = 15 * time.Second
 	secretsIn = time.Hour // how often it is looked which secrets end
+	tryEvery  = 20 * time.Second
+	toldFor   = 400 * 24 * time.Hour // what was told is forgotten after that
+	maxShown  = 2_000                // bytes of arguments in a mail
 )
 
 // Sender sends one mail.
@@ -60,8 +64,9 @@ type Service struct {
 	stop   context.CancelFunc
 	ended  chan struct{}
 
-	mu    sync.Mutex // guards state
+	mu    sync.Mutex // guards what follows
 	state apitype.MailState
+	tried map[string]time.Time // when somebody last sent a mail for a trial, by their id
 }
 
 // event is something to be told: whom it concerns and in which words is found out apart from
@@ -166,7 +171,7 @@ func (svc *Service) HeldCall(id string) {
 			call.Agent,
 			call.Tool,
 			call.Server,
-			call.Arguments,
+			shorten(call.Arguments),
 			call.Rule,
 			call.Until.UTC().Format(time.RFC1123),
 			svc.o.Console,
@@ -232,6 +237,9 @@ func (svc *Service) endingSecrets(ctx context.Context) error {
 		return fmt.Errorf("look which secrets end: %w", err)
 	}
 	now := svc.o.Now()
+	if err := svc.forget(ctx, now.Add(-toldFor)); err != nil {
+		return err
+	}
 	for _, s := range secrets {
 		warning := s.WarningAt(now)
 		if warning == "" || s.Ends == nil {
@@ -306,6 +314,9 @@ func (svc *Service) Try(ctx context.Context, by team.Person) error {
 	if w.Mail == "" {
 		return &team.FieldError{Field: "mail", Why: "has to be given first: bouncer mail set --to ADDRESS"}
 	}
+	if wait := svc.waitToTry(by.ID); wait > 0 {
+		return &team.ThrottledError{For: wait, Why: "a mail was sent for a trial just now"}
+	}
 	err = svc.o.Sender.Send(ctx, w.Mail, "Bouncer: a trial", "Mail from Bouncer reaches you here.\n\n"+svc.o.Console)
 	if err != nil {
 		svc.failed(err)
@@ -317,6 +328,35 @@ func (svc *Service) Try(ctx context.Context, by team.Person) error {
 	}
 	svc.sent()
 	return nil
+}
+
+// waitToTry is how long somebody has to wait before another trial: whoever sends one says to
+// whom. Zero notes a trial of now.
+func (svc *Service) waitToTry(person string) time.Duration {
+	svc.mu.Lock()
+	defer svc.mu.Unlock()
+	now := svc.o.Now()
+	for who, at := range svc.tried {
+		if now.Sub(at) >= tryEvery {
+			delete(svc.tried, who)
+		}
+	}
+	if last, recent := svc.tried[person]; recent {
+		return tryEvery - now.Sub(last)
+	}
+	if svc.tried == nil {
+		svc.tried = map[string]time.Time{}
+	}
+	svc.tried[person] = now
+	return 0
+}
+
+// shorten bounds arguments, which can be large; the rest is where the call is decided.
+func shorten(arguments []byte) string {
+	if len(arguments) <= maxShown {
+		return string(arguments)
+	}
+	return strings.ToValidUTF8(string(arguments[:maxShown]), "") + " … (there is more)"
 }
 
 func (svc *Service) sent() {

@@ -2,6 +2,7 @@ package notify_test
 
 import (
 	"net"
+	"strings"
 	"testing"
 	"time"
 
@@ -58,12 +59,16 @@ func TestPeopleAreToldByMail(t *testing.T) {
 	w.Must("POST", "/api/rules", obj{"name": "look", "effect": "hold", "agent": "*", "server": "*", "tool": "*", "deciders": []string{"person:joss"}}, nil)
 	agent := w.Raw("/mcp", w.Agent("night-watch"), "2025-11-25")
 	told := make(chan testkit.Reply, 1)
-	go func() { told <- agent.CallTool("echo__echo", "the key is skf-4hg2Lq9vPz7Wm1Tx") }()
+	go func() {
+		told <- agent.CallTool("echo__echo", "the key is skf-4hg2Lq9vPz7Wm1Tx "+strings.Repeat("tide ", 9_000))
+	}()
 	mails := await(t, b, 1)
 	assert.Equal(t, []string{"bouncer@skerrow.example", "joss@skerrow.example"}, []string{mails[0].From, mails[0].To})
 	assert.Equal(t, "Bouncer: echo of echo waits for a decision", mails[0].Subject)
 	assert.Contains(t, mails[0].Text, w.Base+"/held")
 	assert.NotContains(t, mails[0].Text, "skf-4hg2")
+	assert.Contains(t, mails[0].Text, "there is more")
+	assert.Less(t, len(mails[0].Text), 4_000)
 	assert.Equal(t, "auto-generated", mails[0].Header.Get("Auto-Submitted"))
 	var waiting []apitype.HeldCall
 	w.MustAs(w.SignIn("joss", testkit.Password), "GET", "/api/held?waiting=true", nil, &waiting)
@@ -90,6 +95,8 @@ func TestPeopleAreToldByMail(t *testing.T) {
 	// A trial, and what goes wrong with one.
 	w.Must("POST", "/api/session/mail/test", nil, nil)
 	assert.Contains(t, await(t, b, 4)[3].Subject, "trial")
+	assert.Equal(t, 429, w.Problem("POST", "/api/session/mail/test", nil).Status, "one after the other, whoever gets them")
+	w.Clock.Forward(time.Minute)
 	b.Fail("550 nobody of that name")
 	p := w.Problem("POST", "/api/session/mail/test", nil)
 	assert.Contains(t, p.Title, "nobody of that name")
