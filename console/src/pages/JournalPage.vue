@@ -112,7 +112,7 @@ function arrive(calls: api.Call[]) {
   window.clearTimeout(again)
   again = window.setTimeout(() => {
     void counts.load()
-    found.count({ ...filter, ...part })
+    found.recount({ ...filter, ...part })
   }, 1000)
   const fresh = calls.filter(matches)
   if (fresh.length === 0 || windowed.value) return
@@ -128,7 +128,9 @@ function arrive(calls: api.Call[]) {
   const renewed = new Map(fresh.map((c) => [c.id, c]))
   const known = new Set(rows.value.map((c) => c.id))
   const counted = rows.value.map((c) => renewed.get(c.id) ?? c)
-  rows.value = [...fresh.reverse().filter((c) => !known.has(c.id)), ...counted].slice(0, mostRows)
+  const added = fresh.reverse().filter((c) => !known.has(c.id))
+  rows.value = [...added, ...counted].slice(0, mostRows)
+  found.add(added.length)
 }
 useLive({ calls: arrive, back: loadAll })
 
