@@ -29,7 +29,13 @@ func journalCommands() []command {
 				f.IntVar(&limit, "limit", 50, "how `many`, 1 to 500")
 				f.BoolVar(&follow, "follow", false, "go on with calls as they happen, until interrupted")
 			},
-			run: func(ctx context.Context, t *task) error { return showJournal(ctx, t, filter.query(), limit, follow) },
+			run: func(ctx context.Context, t *task) error {
+				query, err := filter.query()
+				if err != nil {
+					return err
+				}
+				return showJournal(ctx, t, query, limit, follow)
+			},
 		},
 		{
 			noun: "journal", verb: "state", short: "Show whether calls are recorded, and how much is kept", example: "bouncer journal state",

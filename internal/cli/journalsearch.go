@@ -31,8 +31,8 @@ func (c *callFilter) define(f *flag.FlagSet) {
 		{"outcome", "`word`: " + strings.Join(team.Outcomes, ", ")},
 		{"rule", "only calls decided by the rule with this `name` or id"},
 		{"text", "only calls with this `text` in tool, error, arguments or result"},
-		{"since", "only from this `time` on, as in 2026-11-23T08:00:00Z"},
-		{"until", "only before this `time`, as in 2026-11-24T08:00:00Z"},
+		{"since", "only from this `time` on: 7d, 'mon 08:00', 2026-11-20"},
+		{"until", "only before this `time`, written likewise"},
 	} {
 		c.fields[d[0]] = f.String(d[0], "", d[1])
 	}
@@ -40,17 +40,26 @@ func (c *callFilter) define(f *flag.FlagSet) {
 }
 
 // query is the filter as the service takes it.
-func (c *callFilter) query() url.Values {
+func (c *callFilter) query() (url.Values, error) {
 	v := url.Values{}
 	for name, value := range c.fields {
-		if *value != "" {
-			v.Set(name, *value)
+		if *value == "" {
+			continue
 		}
+		if name != "since" && name != "until" {
+			v.Set(name, *value)
+			continue
+		}
+		at, err := span.Past(*value, time.Now())
+		if err != nil {
+			return nil, &usageError{"--" + name + " " + err.Error(), "give how long ago, a clock time, or a date"}
+		}
+		v.Set(name, at.UTC().Format(time.RFC3339))
 	}
 	if c.last > 0 {
 		v.Set("since", time.Now().Add(-c.last).UTC().Format(time.RFC3339))
 	}
-	return v
+	return v, nil
 }
 
 func journalCountCommand() command {
@@ -59,7 +68,13 @@ func journalCountCommand() command {
 		noun: "journal", verb: "count", short: "Count the calls that a filter selects",
 		example: "bouncer journal count --agent marit-quill --outcome refused --last 7d\nbouncer journal count --text 'Holm Voe'",
 		flags:   filter.define,
-		run:     func(ctx context.Context, t *task) error { return t.countCalls(ctx, filter.query()) },
+		run: func(ctx context.Context, t *task) error {
+			query, err := filter.query()
+			if err != nil {
+				return err
+			}
+			return t.countCalls(ctx, query)
+		},
 	}
 }
 
@@ -113,7 +128,10 @@ In CSV, what a spreadsheet would take for a formula begins with an apostrophe.`,
 			f.StringVar(&form, "form", "jsonl", "`form`: jsonl or csv")
 		},
 		run: func(ctx context.Context, t *task) error {
-			query := filter.query()
+			query, err := filter.query()
+			if err != nil {
+				return err
+			}
 			query.Set("form", form)
 			body, err := t.client.Stream(ctx, "/api/call-export?"+query.Encode())
 			if err != nil {

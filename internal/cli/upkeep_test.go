@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/apitype"
+	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/internal/upkeep"
 )
@@ -40,6 +41,38 @@ func TestStats(t *testing.T) {
 		assert.NotZero(t, code, "%v", wrong)
 		assert.Regexp(t, `^bouncer: .+`, errs, "%v", wrong)
 	}
+}
+
+// Calls are counted and written out from the command line, with times as people write them.
+func TestSearchesFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	d := sit(t)
+	d.w.Register("sailings", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	d.w.Rule("admit", "marit-quill", "sailings", "*")
+	agent := d.w.Raw("/mcp", d.w.Agent("marit-quill"), "2025-11-25")
+	agent.CallTool("sailings__echo", "spring tide")
+	agent.CallTool("sailings__nothing", "z")
+	d.w.Calls(2, "")
+	assert.Equal(t, "2\n", d.ok("", "journal", "count", "--since", "1h"))
+	assert.Equal(t, "0\n", d.ok("", "journal", "count", "--until", "1h"))
+	assert.JSONEq(t, `{"found":1}`, d.ok("", "journal", "count", "--text", "SPRING", "--json"))
+	var call team.Call
+	require.NoError(t, json.Unmarshal([]byte(d.ok("", "journal", "export", "--outcome", "ok", "--since", "2026-01-01")), &call))
+	assert.JSONEq(t, `{"text":"spring tide"}`, call.Arguments)
+	assert.Regexp(t, `(?s)^id,at,agent.*\n.*\n.*\n$`, d.ok("", "journal", "export", "--form", "csv"))
+	for _, wrong := range [][]string{
+		{"journal", "count", "--since", "yesterday"}, {"journal", "export", "--form", "xml"}, {"journal", "--until", "2999-01-01"},
+		{"mail", "test"}, {"mail", "set"}, {"mail", "set", "--quiet", "22"}, {"mail", "set", "--to", "x"}, {"mail", "set", "--topics", "weather"},
+	} {
+		code, _, errs := d.run(t.Context(), "", wrong...)
+		assert.NotZero(t, code, "%v", wrong)
+		assert.Regexp(t, `(?s)^bouncer: .+`, errs, "%v", wrong)
+	}
+	assert.Contains(t, d.ok("", "mail", "show"), "you are told of nothing")
+	set := []string{"mail", "set", "--to", "joss@skerrow.example", "--topics", "held,budgets", "--every", "day", "--quiet", "22:00-07:00"}
+	assert.Contains(t, d.ok("", set...), "joss@skerrow.example is told of budgets, held once a day, at 08:00; not from 22:00 to 07:00 (UTC)")
+	assert.Contains(t, d.ok("", "mail", "set", "--topics", "none"), "told of nothing")
+	assert.Contains(t, d.ok("", "mail", "state"), "no mail is sent")
 }
 
 // Copies are listed and made; one is put in place where no service works, and what was
