@@ -10,7 +10,7 @@ import (
 // curve is something that is followed. leeway is by how much it may differ without growing.
 type curve struct {
 	name, unit, color string
-	leeway             float64
+	leeway            float64
 	of                func(sample) float64
 }
 
