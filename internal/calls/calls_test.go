@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -332,4 +333,31 @@ func TestACountTellsHowFarItIs(t *testing.T) {
 	cancel()
 	_, err = w.Count(ended, calls.Filter{}, nil)
 	assert.ErrorIs(t, err, context.Canceled)
+}
+
+// However slowly calls are taken by those who export them, others read on.
+func TestSlowReadersHoldNothing(t *testing.T) {
+	t.Parallel()
+	w := openLog(t)
+	require.NoError(t, w.Append(t.Context(), []calls.Record{{Key: 1 << 16, Call: team.Call{Agent: "voice"}}}))
+	var all sync.WaitGroup
+	taken, goOn := make(chan struct{}, 30), make(chan struct{})
+	for range 30 {
+		all.Go(func() {
+			assert.NoError(t, w.Export(t.Context(), calls.Filter{}, func(*calls.Record) error {
+				taken <- struct{}{}
+				<-goOn
+				return nil
+			}))
+		})
+	}
+	for range 30 {
+		<-taken
+	}
+	page, err := w.Page(t.Context(), calls.Filter{Limit: 1})
+	require.NoError(t, err)
+	assert.Len(t, page, 1)
+	require.NoError(t, w.Append(t.Context(), []calls.Record{{Key: 2 << 16, Call: team.Call{Agent: "voice"}}}))
+	close(goOn)
+	all.Wait()
 }
