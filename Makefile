@@ -10,7 +10,10 @@ GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
 MUTANTS ?= $(notdir $(wildcard internal/core/*))
 # The race detector without the checks of unsafe pointers: there are none of ours, and the
 # database would be several times slower.
-TEST_FLAGS ?= -race -gcflags=all=-d=checkptr=0 -vet=off -timeout 14m
+RACE := CGO_ENABLED=1 $(GO) test -race -gcflags=all=-d=checkptr=0 -vet=off
+# Everything else is compiled in one way, so that it is compiled once.
+export CGO_ENABLED := 0
+TRIMPATH := -trimpath
 
 .PHONY: help bench-journal soak packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
@@ -18,13 +21,13 @@ help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
 
 demo: build ## build everything and run it with the demo data; Ctrl-C ends it
-	@CGO_ENABLED=0 $(GO) build -o $(BIN)/demo ./demo
-	@CGO_ENABLED=0 $(GO) build -o $(BIN)/quill ./demo/quill
-	@CGO_ENABLED=0 $(GO) build -o $(BIN)/berths ./demo/berths
+	@$(GO) build -o $(BIN)/demo ./demo
+	@$(GO) build -o $(BIN)/quill ./demo/quill
+	@$(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/demo .demo
 
 build: console ## build the console and the one static binary bin/bouncer
-	CGO_ENABLED=0 $(GO) build -trimpath -buildvcs=auto -o $(BIN)/bouncer ./cmd/bouncer
+	$(GO) build $(TRIMPATH) -buildvcs=auto -o $(BIN)/bouncer ./cmd/bouncer
 
 console: $(CONSOLE)
 
@@ -43,24 +46,27 @@ chromium:
 		(apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium procps)
 
 first-hour: build ## go through a newcomer's first hour, command by command, with the seconds each took
-	@CGO_ENABLED=0 $(GO) build -o $(BIN)/firsthour ./demo/firsthour
-	@CGO_ENABLED=0 $(GO) build -o $(BIN)/berths ./demo/berths
+	@$(GO) build -o $(BIN)/firsthour ./demo/firsthour
+	@$(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/firsthour
 
-test: build peers chromium ## install what is missing and run every test; all but those through a browser with the race detector
+test: TRIMPATH :=
+test: build peers chromium ## install what is missing and run every test; all but the core's and those through a browser with the race detector
 	$(GO) vet ./...
-	cd console && $(NPM) run check
-	@# Tests through a browser mostly wait, so that they run beside the others.
+	@# Tests through a browser mostly wait, so that they and the console's run beside the others.
 	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e >$(BIN)/e2e.log 2>&1 & e2e=$$!; \
-		$(GO) test $(TEST_FLAGS) $$($(GO) list ./... | grep -v '/e2e$$'); code=$$?; \
-		wait $$e2e || code=1; cat $(BIN)/e2e.log; exit $$code
-	cd packaging && $(GO) vet ./... && $(GO) test ./...
+		(cd console && $(NPM) run check) >$(BIN)/console.log 2>&1 & console=$$!; \
+		code=0; $(RACE) -timeout 14m $$($(GO) list ./... | grep -v '/e2e$$\|/internal/core/') || code=1; \
+		$(GO) test -vet=off ./internal/core/... || code=1; \
+		(cd packaging && $(GO) vet ./... && $(GO) test ./...) || code=1; \
+		wait $$console || code=1; wait $$e2e || code=1; \
+		cat $(BIN)/console.log $(BIN)/e2e.log; exit $$code
 
 packages: build ## a package for Debian, a tarball and an image as a file, in bin/packages
 	cd packaging && $(GO) run .
 
 test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
-	$(GO) test $(TEST_FLAGS) -timeout 60m -count 3 -parallel 32 ./...
+	$(RACE) -timeout 60m -count 3 -parallel 32 ./...
 
 crash: build ## kill the service a thousand times under load, and hold what is there against what was answered
 	BOUNCER_CRASHES=1000 $(GO) test ./e2e -run TestKilledAgainAndAgain -timeout 90m -v

@@ -25,7 +25,7 @@ func made(t *testing.T) (deb, tarred, oci string) {
 	t.Helper()
 	dir := t.TempDir()
 	program := filepath.Join(dir, "bouncer")
-	build := exec.Command("go", "build", "-trimpath", "-o", program, "./cmd/bouncer")
+	build := exec.Command("go", "build", "-o", program, "./cmd/bouncer")
 	build.Dir, build.Env = "..", append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -41,7 +41,7 @@ func (svc *Service) openTraces(ctx context.Context, o *relay.Options) error {
 		token = strings.TrimSpace(raw.Reveal())
 		svc.masks.Learn(token)
 	}
-	t, err := traces.New(ctx, traces.Options{
+	t, err := traces.New(traces.Options{
 		Address: s.To, Token: token, Share: s.Share, Version: Version, Log: svc.log, Masker: svc.masks.Masker,
 	})
 	if err != nil {

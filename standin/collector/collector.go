@@ -8,8 +8,8 @@ import (
 	"net/http"
 	"sync"
 
-	collect "go.opentelemetry.io/proto/otlp/collector/trace/v1"
-	spans "go.opentelemetry.io/proto/otlp/trace/v1"
+	collect "go.opentelemetry.io/proto/slim/otlp/collector/trace/v1"
+	spans "go.opentelemetry.io/proto/slim/otlp/trace/v1"
 	"google.golang.org/protobuf/proto"
 )
 

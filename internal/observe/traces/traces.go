@@ -13,7 +13,6 @@ import (
 	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/codes"
-	"go.opentelemetry.io/otel/exporters/otlp/otlptrace/otlptracehttp"
 	"go.opentelemetry.io/otel/sdk/resource"
 	sdk "go.opentelemetry.io/otel/sdk/trace"
 	api "go.opentelemetry.io/otel/trace"
@@ -42,20 +41,10 @@ type Traces struct {
 }
 
 // New returns Traces that are told from now on. Nothing is asked of the collector yet.
-func New(ctx context.Context, o Options) (*Traces, error) {
-	settings := []otlptracehttp.Option{
-		otlptracehttp.WithEndpointURL(o.Address + "/v1/traces"),
-		otlptracehttp.WithTimeout(10 * time.Second),
-		otlptracehttp.WithRetry(
-			otlptracehttp.RetryConfig{Enabled: true, InitialInterval: time.Second, MaxInterval: 20 * time.Second, MaxElapsedTime: time.Minute},
-		),
-	}
-	if o.Token != "" {
-		settings = append(settings, otlptracehttp.WithHeaders(map[string]string{"Authorization": "Bearer " + o.Token}))
-	}
-	exporter, err := otlptracehttp.New(ctx, settings...)
+func New(o Options) (*Traces, error) {
+	exporter, err := newExporter(o.Address+"/v1/traces", o.Token)
 	if err != nil {
-		return nil, fmt.Errorf("prepare to tell of traces: %w", err)
+		return nil, err
 	}
 	otel.SetErrorHandler(otel.ErrorHandlerFunc(func(err error) { o.Log.Warn("traces could not be told", "error", err) }))
 	t := &Traces{o: o, provider: sdk.NewTracerProvider(
