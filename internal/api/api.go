@@ -25,6 +25,7 @@ import (
 	"bouncer/internal/assistants/takeover"
 	"bouncer/internal/authserver"
 	"bouncer/internal/changes"
+	"bouncer/internal/cluster/nodes"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/cost"
@@ -135,6 +136,7 @@ type Services struct {
 	// Backup writes a copy of the state to a new file. Secrets stay sealed in it.
 	Backup func(ctx context.Context, path string) error
 	Copies *upkeep.Keeper
+	Nodes  *nodes.Service
 	Stats  *stats.Service
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
-	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 )
 
@@ -55,7 +54,7 @@ func (a *API) events(w http.ResponseWriter, c *call) {
 			if !open {
 				return // fell behind: the reader asks again for what it missed
 			}
-			if calls = visible(calls, c.person); len(calls) == 0 {
+			if calls = access.Visible(calls, c.person); len(calls) == 0 {
 				continue
 			}
 			raw, err := json.Marshal(calls)
@@ -84,17 +83,4 @@ func (a *API) stillIn(c *call) bool {
 	c.person = p
 	a.o.Seen(p.Name)
 	return true
-}
-
-func visible(calls []team.Call, p team.Person) []team.Call {
-	if access.ScopeOf(p.Role, access.SeeCalls) == access.All {
-		return calls
-	}
-	var own []team.Call
-	for _, c := range calls {
-		if access.May(p, access.SeeCalls, c.Person) {
-			own = append(own, c)
-		}
-	}
-	return own
 }

@@ -84,10 +84,9 @@ func andCallFields(fields ...queryField) []queryField {
 func (c *call) callQuery() (journal.Query, error) {
 	v := c.URL.Query()
 	q := journal.Query{
-		Agent: v.Get(
-			"agent",
-		), Person: v.Get("person"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"), Outcome: v.Get("outcome"),
-		Rule: v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
+		Agent: v.Get("agent"), Person: v.Get("person"), Server: v.Get("server"), Tool: v.Get("tool"), Decision: v.Get("decision"),
+		Outcome: v.Get("outcome"),
+		Rule:    v.Get("rule"), Text: v.Get("text"), Before: v.Get("before"), After: v.Get("after"),
 	}
 	if d := q.Decision; !slices.Contains([]string{"", team.DecisionAdmit, team.DecisionRefuse, "held"}, d) {
 		return q, &team.FieldError{Field: "decision", Why: "must be admit, refuse or held"}

@@ -45,7 +45,7 @@ func (a *API) table() []route {
 		consentRoutes(a.s.AuthServer),
 		journalRoutes(a.s.Journal), a.searchRoutes(a.s.Journal), mailRoutes(a.s.Mail),
 		changeRoutes(a.s.Changes),
-		rosterRoutes(a.s.Roster),
+		rosterRoutes(a.s.Roster), nodeRoutes(a.s.Nodes),
 	)
 }
 

@@ -41,6 +41,7 @@ import (
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 	"bouncer/internal/store"
+	"bouncer/internal/store/schema"
 	"bouncer/internal/upkeep"
 	"bouncer/internal/web"
 )
@@ -91,6 +92,7 @@ type Service struct {
 	seen       *api.Services    // whom metrics ask
 	scraped    http.Handler     // /metrics
 	telling    *http.Server     // at an address of its own; nil for none
+	several    *clustered       // nil for a service that is one node
 	server     *http.Server
 	served     chan error
 	ended      chan struct{}
@@ -121,17 +123,29 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		return nil, storeError(db, err)
 	}
 	undo = append(undo, func() { _ = svc.store.Close() })
+	if err := svc.joinCluster(ctx); err != nil {
+		return nil, err
+	}
+	undo = append(undo, func() { svc.several.close(ctx) })
 	fresh, err := svc.store.SealedSecrets(ctx)
 	if err != nil {
 		return nil, storeError(db, err)
 	}
-	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0)
+	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0 && svc.several.beginsKeys(ctx))
+	if errors.Is(err, fs.ErrNotExist) && svc.several != nil {
+		return nil, &StartError{
+			"the key set of the cluster is not here", "put the file that another node has at " + s.Keys + " (setting keys)", err,
+		}
+	}
 	if err != nil {
 		return nil, &StartError{
 			fmt.Sprintf("the key set of the locker cannot be read: %v", err),
 			"put the key file back where it was (setting keys); without it the stored secrets cannot be opened",
 			err,
 		}
+	}
+	if err := svc.several.shareKeys(ctx, keys, svc.store); err != nil {
+		return nil, err
 	}
 	listener, err := net.Listen("tcp", s.Listen)
 	if err != nil {
@@ -183,6 +197,10 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 		if err := svc.store.Ping(r.Context()); err != nil {
 			svc.log.Error("not ready", "error", err)
 			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			return
+		}
+		if err := svc.several.ready(); err != nil {
+			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
 		_, _ = io.WriteString(w, "ready\n")
@@ -253,6 +271,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	svc.mails.Close()
 	svc.closeTraces(end)
 	svc.parts.close(end)
+	svc.several.close(end)
 	svc.meter.Close()
 	svc.jnl.Close()
 	if err := svc.store.Close(); err != nil {
@@ -297,7 +316,7 @@ func plain(err error) error {
 }
 
 func storeError(path string, err error) error {
-	var newer *store.NewerError
+	var newer *schema.NewerError
 	if errors.As(err, &newer) {
 		return &StartError{newer.Error(), "start the newer Bouncer that wrote it, or choose another directory with --data", err}
 	}

@@ -63,6 +63,7 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: on.guard, Log: svc.log,
 		Book: on.book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
 		Present: on.there.Present, Held: svc.held, Budgets: svc.meter, Finder: svc.finder,
+		Sure: svc.several.sure,
 	}
 	if s.Recorder != "off" {
 		// There is somebody to tell as soon as agents are served.

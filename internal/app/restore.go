@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/locker"
 	"bouncer/internal/store"
+	"bouncer/internal/store/schema"
 	"bouncer/internal/upkeep"
 )
 
@@ -28,7 +29,7 @@ func Restore(ctx context.Context, s Settings, file string, replace bool) (upkeep
 	database := filepath.Join(s.Data, "bouncer.db")
 	out, err := upkeep.Restore(ctx, file, database, ids, replace, time.Now())
 	var missing *upkeep.KeyMissingError
-	var newer *store.NewerError
+	var newer *schema.NewerError
 	var occupied *upkeep.OccupiedError
 	var unfinished *upkeep.UnfinishedError
 	var damaged *store.DamagedError

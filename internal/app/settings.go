@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -70,6 +71,8 @@ type Settings struct {
 	Mail Mail
 	// Trace is where calls are told of as traces.
 	Trace Trace
+	// Cluster is which nodes are one Bouncer with this one.
+	Cluster Cluster
 	// BackupDir is where copies of the state are made by themselves, every BackupEvery.
 	BackupDir   string
 	BackupEvery time.Duration
@@ -195,6 +198,9 @@ func ranges(dst func(*Settings) *[]netip.Prefix) func(*Settings, string) error {
 		return nil
 	}
 }
+
+// nodeName is what nodes and clusters can be called.
+var nodeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,62}$`)
 
 // Table lists every setting.
 var table = []Setting{
@@ -445,6 +451,58 @@ var table = []Setting{
 		"",
 		"where the token is read that the collector is shown: env NAME or file PATH; none if left out",
 		source(func(s *Settings) *string { return &s.Trace.Token }, "the token itself"),
+	},
+	{
+		"cluster",
+		"",
+		"NATS servers with JetStream that several nodes are one Bouncer by: nats://HOST:PORT or tls://HOST:PORT, with commas between; none if left out",
+		func(s *Settings, v string) (err error) {
+			s.Cluster.Servers = nil
+			if v != "" {
+				s.Cluster.Servers, err = readServers(v)
+			}
+			return err
+		},
+	},
+	{
+		"cluster-name",
+		"bouncer",
+		"which cluster it is, where several share the same servers",
+		func(s *Settings, v string) error {
+			if s.Cluster.Name = v; !nodeName.MatchString(v) {
+				return fmt.Errorf("is %q; it must be small letters, digits and dashes", v)
+			}
+			return nil
+		},
+	},
+	{
+		"cluster-node",
+		"",
+		"name of this node; that of the machine if left out",
+		func(s *Settings, v string) error {
+			if s.Cluster.Node = v; v != "" && !nodeName.MatchString(v) {
+				return fmt.Errorf("is %q; it must be small letters, digits and dashes", v)
+			}
+			return nil
+		},
+	},
+	{
+		"cluster-credentials",
+		"",
+		"where is read what the servers are shown, which is a file of NATS credentials, user:password or a token: env NAME or file PATH",
+		source(func(s *Settings) *string { return &s.Cluster.Credentials }, "what is shown"),
+	},
+	{
+		"cluster-ca",
+		"",
+		"file of the certificates that those of the servers are signed by; those of the system if left out",
+		func(s *Settings, v string) error { s.Cluster.Cert = v; return nil },
+	},
+	{
+		"alone-for",
+		"60s",
+		"how long a node that is cut off from the others goes on by what it knew, before it refuses calls",
+		span(func(s *Settings) *time.Duration { return &s.Cluster.AloneFor }, time.Second, time.Hour),
 	},
 	{
 		"metrics-listen",

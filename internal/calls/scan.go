@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"math"
 	"runtime"
 	"slices"
 
@@ -52,9 +51,21 @@ func (l Log) scan(ctx context.Context, f Filter, v view, fn func(*Record) bool) 
 		if err := s.prepare(f.Rule); err != nil {
 			return err
 		}
-		return s.run()
+		if len(f.Text) < segment.MinWord {
+			return s.run()
+		}
+		return l.part.Beside(ctx, func(tx *sql.Tx) (err error) {
+			if s.beside, err = tx.PrepareContext(ctx, lettersOf); err != nil {
+				return err
+			}
+			defer s.beside.Close()
+			return s.run()
+		})
 	})
 }
+
+// lettersOf is the query for the summaries of letters of some blocks.
+const lettersOf = `SELECT id, words FROM letters WHERE id BETWEEN ? AND ?`
 
 // scanner is one pass over the calls.
 type scanner struct {
@@ -69,7 +80,9 @@ type scanner struct {
 	ended   bool
 
 	heads, bodies *sql.Stmt // by the id of a block
-	letters       *sql.Stmt // by the first and last of some
+	// By the first and last of some: here, and over a second connection, because going through
+	// them is most of what the search for a text takes.
+	letters, beside *sql.Stmt
 }
 
 // prepare reads what is needed for every block.
@@ -90,7 +103,7 @@ func (s *scanner) prepare(rule string) error {
 		query string
 	}{
 		{&s.heads, `SELECT head FROM segments WHERE id = ?`}, {&s.bodies, `SELECT body FROM segments WHERE id = ?`},
-		{&s.letters, `SELECT id, words FROM letters WHERE id BETWEEN ? AND ?`},
+		{&s.letters, lettersOf},
 	} {
 		statement, err := s.tx.PrepareContext(s.ctx, q.query) //nolint:sqlclosecheck // close does
 		if err != nil {
@@ -113,36 +126,96 @@ func (s *scanner) close() {
 }
 
 // run goes from block to block, more of them at a time the longer it takes: for a first page
-// one is often enough, and of many each core takes some.
+// one is often enough, and of many each core takes some, while the next are read.
 func (s *scanner) run() error {
-	next := s.blocks()
-	for window := 1; ; {
+	next := s.windows()
+	var ready *window // read, and being looked through
+	for {
 		list, err := next()
+		if err == nil && len(list) > 0 {
+			err = s.read(list)
+		}
 		if err != nil {
+			if ready != nil {
+				_ = ready.looking.Wait()
+			}
 			return err
 		}
-		last := len(list) < batch
-		for len(list) > 0 {
-			some := list[:min(window, len(list))]
-			list = list[len(some):]
-			window = min(2*window, batch/2)
-			if err := s.load(some); err != nil {
+		if ready != nil {
+			if err := s.finish(ready); err != nil || s.ended {
 				return err
 			}
-			for i := range some {
-				if err := s.emit(&some[i]); err != nil || s.ended {
-					return err
-				}
-				s.take(&some[i])
-				if s.ended {
-					return nil
-				}
-			}
 		}
-		if last {
+		if len(list) == 0 {
 			return s.emit(nil)
 		}
+		ready = s.look(list)
+		if len(list) == 1 { // which is often all that a page needs
+			if err := s.finish(ready); err != nil || s.ended {
+				return err
+			}
+			ready = nil
+		}
 	}
+}
+
+// windows cuts what blocks gives into pieces that grow.
+func (s *scanner) windows() func() ([]block, error) {
+	next, size, last := s.blocks(), 1, false
+	var list []block
+	return func() (some []block, err error) {
+		if len(list) == 0 && !last {
+			if list, err = next(); err != nil {
+				return nil, err
+			}
+			last = len(list) < batch
+		}
+		some = list[:min(size, len(list))]
+		list = list[len(some):]
+		size = min(2*size, batch/2)
+		return some, nil
+	}
+}
+
+// window is some blocks that are being looked through.
+type window struct {
+	blocks  []block
+	looking *errgroup.Group
+}
+
+// look begins to look through the heads of blocks.
+func (s *scanner) look(list []block) *window {
+	w := &window{list, side(list, func(b *block) (err error) {
+		if b.skip {
+			return nil
+		}
+		head, err := segment.OpenHead(b.head, b.low)
+		if err == nil {
+			b.selected, b.places, err = head.Select(s.f)
+		}
+		return damaged(err)
+	})}
+	return w
+}
+
+// finish waits for blocks to be looked through, reads their texts and gives on what is selected.
+func (s *scanner) finish(w *window) error {
+	if err := w.looking.Wait(); err != nil {
+		return err
+	}
+	if err := s.texts(w.blocks); err != nil {
+		return err
+	}
+	for i := range w.blocks {
+		if err := s.emit(&w.blocks[i]); err != nil || s.ended {
+			return err
+		}
+		s.take(&w.blocks[i])
+		if s.ended {
+			return nil
+		}
+	}
+	return nil
 }
 
 // blocks reads the rows of blocks within the range, in their order, many at a time.
@@ -180,9 +253,8 @@ func (s *scanner) blocks() func() ([]block, error) {
 	}
 }
 
-// load reads what is selected of blocks. The database is read by one, what was read is
-// looked through by as many as there are cores.
-func (s *scanner) load(list []block) error {
+// read reads what is needed of blocks that may have what is selected.
+func (s *scanner) read(list []block) error {
 	from, to := s.f.Range()
 	for i := range list {
 		b := &list[i]
@@ -199,18 +271,14 @@ func (s *scanner) load(list []block) error {
 			}
 		}
 	}
-	err := side(list, func(b *block) (err error) {
-		if b.skip {
-			return nil
-		}
-		head, err := segment.OpenHead(b.head, b.low)
-		if err == nil {
-			b.selected, b.places, err = head.Select(s.f)
-		}
-		return damaged(err)
-	})
-	if err != nil || !s.view.bodies && s.f.Text == "" {
-		return err
+	return nil
+}
+
+// texts reads the arguments and results of what is selected, where they are asked for, and
+// lets go what a text is looked for in and not found.
+func (s *scanner) texts(list []block) error {
+	if !s.view.bodies && s.f.Text == "" {
+		return nil
 	}
 	for i := range list {
 		if b := &list[i]; len(b.selected) > 0 {
@@ -231,20 +299,25 @@ func (s *scanner) load(list []block) error {
 			b.selected = slices.DeleteFunc(b.selected, func(r Record) bool { return !find.In(&r) })
 		}
 		return nil
-	})
+	}).Wait()
 }
 
-// side does something with blocks side by side.
-func side(list []block, fn func(*block) error) error {
-	if len(list) == 1 {
-		return fn(&list[0])
-	}
+// side begins to do something with blocks side by side: the database is read by one, what
+// was read is looked through by as many as there are cores.
+func side(list []block, fn func(*block) error) *errgroup.Group {
 	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range list {
-		group.Go(func() error { return fn(&list[i]) })
+	shares := min(runtime.GOMAXPROCS(0), len(list))
+	for share := range shares {
+		group.Go(func() error {
+			for i := share; i < len(list); i += shares {
+				if err := fn(&list[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
 	}
-	return group.Wait()
+	return &group
 }
 
 // take adds a block to those that are read side by side, or counts it.
@@ -274,44 +347,64 @@ func (s *scanner) take(b *block) {
 	b.head, b.body = nil, nil
 }
 
-// passOver marks the blocks in which the text that is looked for cannot be. Blocks that
-// follow each other are mostly neighbours in the table, and read in one go.
+// passOver marks the blocks in which the text that is looked for cannot be, half of them over
+// each of two connections. Blocks that are closed stay what they are, so that it does no harm
+// that the second sees a later state.
 func (s *scanner) passOver(list []block) error {
+	if s.beside == nil {
+		return nil
+	}
 	byID := map[int64]*block{}
-	low, high := int64(math.MaxInt64), int64(0)
+	ids := make([]int64, 0, len(list))
 	for i := range list {
-		if b := &list[i]; s.f.Text != "" && !b.skip {
+		if b := &list[i]; !b.skip && len(b.facts) > 0 {
 			byID[b.id] = b
-			low, high = min(low, b.id), max(high, b.id)
+			ids = append(ids, b.id)
 		}
 	}
-	look := func(low, high int64) error {
-		rows, err := s.letters.QueryContext(s.ctx, low, high)
-		if err != nil {
-			return fmt.Errorf("read which letters blocks have: %w", err)
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var id int64
-			var words sql.RawBytes
-			if err := rows.Scan(&id, &words); err != nil {
-				return fmt.Errorf("read which letters a block has: %w", err)
-			}
-			if b := byID[id]; b != nil {
-				b.skip = !segment.MayContain(words, s.f.Text)
-			}
-		}
-		return rows.Err()
+	slices.Sort(ids)
+	half := len(ids) / 2
+	var group errgroup.Group
+	group.Go(func() error { return s.lookAt(s.beside, ids[:half], byID) })
+	err := s.lookAt(s.letters, ids[half:], byID)
+	return errors.Join(err, group.Wait())
+}
+
+// lookAt marks some blocks by their letters. Blocks that follow each other are mostly
+// neighbours in the table, and read in one go.
+func (s *scanner) lookAt(letters *sql.Stmt, ids []int64, byID map[int64]*block) error {
+	if len(ids) == 0 {
+		return nil
 	}
-	if len(byID) > 0 && high-low < int64(2*len(byID)+2) {
-		return look(low, high)
+	if low, high := ids[0], ids[len(ids)-1]; high-low < int64(2*len(ids)+2) {
+		return s.mark(letters, low, high, byID)
 	}
-	for id := range byID {
-		if err := look(id, id); err != nil {
+	for _, id := range ids {
+		if err := s.mark(letters, id, id, byID); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// mark marks blocks with ids in a range.
+func (s *scanner) mark(letters *sql.Stmt, low, high int64, byID map[int64]*block) error {
+	rows, err := letters.QueryContext(s.ctx, low, high)
+	if err != nil {
+		return fmt.Errorf("read which letters blocks have: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var words sql.RawBytes
+		if err := rows.Scan(&id, &words); err != nil {
+			return fmt.Errorf("read which letters a block has: %w", err)
+		}
+		if b := byID[id]; b != nil {
+			b.skip = !segment.MayContain(words, s.f.Text)
+		}
+	}
+	return rows.Err()
 }
 
 // emit gives what comes before a block to fn; all there is for none.

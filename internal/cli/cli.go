@@ -119,7 +119,7 @@ func commands() []command {
 		adoptCommands(), dialectCommands(), rosterCommands(), bridgeCommands(),
 		ruleCommands(), labelCommands(), heldCommands(), budgetCommands(), reviewCommands(), secretCommands(),
 		signInCommands(), journalCommands(), statsCommands(), checkupCommands(), incidentCommands(), whyCommands(), tryCommands(),
-		exampleCommands(), tapeCommands(), copyCommands(), mailCommands(), completionCommands(), manualCommands(),
+		exampleCommands(), tapeCommands(), copyCommands(), nodeCommands(), mailCommands(), completionCommands(), manualCommands(),
 		[]command{doorCommand(), limitsCommand()}, personCommands())
 }
 

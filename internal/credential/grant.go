@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -142,6 +143,9 @@ func (v *View) grantFor(s team.Server, h team.Holder) (*Grant, error) {
 		g.client, g.issuer, g.ranges = c, s.Issuer, s.PrivateRanges
 		if stored {
 			g.row.Ended, g.row.Note = row.Ended, row.Note
+			if err := g.takeOver(row); err != nil {
+				return nil, err
+			}
 		}
 		return g, nil
 	}
@@ -279,6 +283,19 @@ func (g *Grant) renew(ctx context.Context) error {
 	g.mu.Lock()
 	have, loaded, who, row := g.have, g.loaded, g.client, g.row
 	g.mu.Unlock()
+	if g.set.o.Lease != nil && row.ID != "" {
+		release, err := g.set.o.Lease(ctx, "grant."+row.ID)
+		if err != nil {
+			return fmt.Errorf("wait for the right to renew it: %w", err)
+		}
+		defer release()
+		if renewed, err := g.renewedElsewhere(ctx, row.Refreshed); err != nil || renewed {
+			return err
+		}
+		g.mu.Lock()
+		have, loaded, row = g.have, g.loaded, g.row
+		g.mu.Unlock()
+	}
 	next, err := g.freshTokens(ctx, have, loaded, who)
 	if err != nil {
 		return g.endIfFinal(ctx, err, have, who, row)
@@ -311,6 +328,37 @@ func (g *Grant) renew(ctx context.Context) error {
 	g.mu.Unlock()
 	g.set.o.Events.Publish("sign-ins")
 	return nil
+}
+
+// takeOver takes over tokens that another node was given meanwhile; the caller holds the lock.
+func (g *Grant) takeOver(row store.StoredSignIn) error {
+	if !g.loaded || !row.Refreshed.After(g.row.Refreshed) {
+		return nil
+	}
+	have, err := oauth.OpenRecord(g.set.o.Keys, row.Sealed)
+	if err != nil {
+		return fmt.Errorf("the sign-in cannot be opened: %w", err)
+	}
+	g.row, g.have, g.gotten, g.rejected, g.problem = row, have, row.Refreshed, "", nil
+	g.set.o.Masks.Learn(have.Secrets()...)
+	return nil
+}
+
+// renewedElsewhere takes over what another node stored, and reports whether there is something
+// newer than tokens of a time.
+func (g *Grant) renewedElsewhere(ctx context.Context, than time.Time) (bool, error) {
+	rows, err := g.set.o.Store.Credentials().SignIns(ctx)
+	if err != nil {
+		return false, fmt.Errorf("read the sign-ins: %w", err)
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	at := slices.IndexFunc(rows, func(r store.StoredSignIn) bool { return r.ID == g.row.ID })
+	if at < 0 {
+		return false, nil
+	}
+	err = g.takeOver(rows[at])
+	return g.row.Refreshed.After(than), err
 }
 
 // pinned is the server with the authorization server that it is kept to now.
@@ -409,7 +457,11 @@ func SealGrant(keys *locker.Keys, row store.StoredSignIn, r oauth.Record) (store
 	if err != nil {
 		return row, err
 	}
-	row.Sealed, row.Scope, row.Note, row.Ended, row.Refreshed, row.Expires = box, r.Scope, "", nil, time.Now().UTC(), nil
+	at := time.Now().UTC().Truncate(time.Millisecond)
+	if !at.After(row.Refreshed) { // by the clock of another node: what is newer is told by it
+		at = row.Refreshed.Add(time.Millisecond)
+	}
+	row.Sealed, row.Scope, row.Note, row.Ended, row.Refreshed, row.Expires = box, r.Scope, "", nil, at, nil
 	if !r.Expires.IsZero() {
 		row.Expires = &r.Expires
 	}

@@ -47,6 +47,9 @@ type Options struct {
 	ConnectLink func(server string, h team.Holder, agent string) string
 	// Now is the clock; nil is time.Now.
 	Now func() time.Time
+	// Lease waits for the right to renew the grant of a name, which one node at a time has, and
+	// for what the others did before to be known here; nil for a service that is one node.
+	Lease func(ctx context.Context, name string) (release func(), err error)
 	// NoCommands refuses values that a command supplies.
 	NoCommands bool
 }

@@ -27,6 +27,7 @@ type Keys struct {
 	source string
 	mu     sync.RWMutex // guards what follows
 	set    keySet
+	shared bool // with the other nodes of a cluster
 }
 
 type keySet struct {
@@ -77,6 +78,13 @@ func (k *Keys) read(ctx context.Context) ([]byte, error) {
 		return []byte(v.Reveal()), err
 	}
 	return os.ReadFile(k.source)
+}
+
+// Share says that others have the same key set, so that none is made here.
+func (k *Keys) Share() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.shared = true
 }
 
 // Kept reports whether Bouncer writes the key set itself.
@@ -135,6 +143,9 @@ func (s keySet) write(path string) error {
 func (k *Keys) Rotate(ctx context.Context) (string, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if k.shared {
+		return "", errors.New("it is that of a cluster, whose nodes all have the same; add a key to that of each, and start each again")
+	}
 	raw, err := k.read(ctx)
 	if err != nil {
 		return "", err

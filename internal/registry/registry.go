@@ -202,6 +202,16 @@ func (r *Registry) Refresh() error {
 	}
 }
 
+// everything is what listeners are told of where it is not known what was altered.
+var everything = []string{"servers", "agents", "rules", "secrets", "people", "sign-ins", "reviews", "changes", "nodes"}
+
+// TellAll tells listeners that anything may have changed.
+func (r *Registry) TellAll() {
+	for _, topic := range everything {
+		r.o.Events.Publish(topic)
+	}
+}
+
 // Listen returns the topics of what changes; stop ends it.
 func (r *Registry) Listen() (topics <-chan string, stop func()) { return r.o.Events.Subscribe() }
 

@@ -110,6 +110,13 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
 		return v, false
 	}
+	if d.o.Sure != nil {
+		if err := d.o.Sure(); err != nil {
+			d.noted(v.Pass.AgentID, 0, "it was turned away: "+err.Error())
+			d.fail(w, http.StatusServiceUnavailable, nil, wire.CodeNotAdmitted, err.Error()+"; nothing was sent. Ask "+v.Snapshot.Contacts)
+			return v, false
+		}
+	}
 	if from := origin.Client(r, d.o.Proxies); from != "" {
 		v.How.Address, _ = netip.ParseAddr(from)
 	}

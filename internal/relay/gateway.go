@@ -55,6 +55,9 @@ type Options struct {
 	Trouble func(agentID, why string)
 	// Trace gives calls their places in traces; nil for none.
 	Trace func(trace.Parent) *trace.Call
+	// Sure returns why it is not certain what is allowed by now, and no call is to be admitted;
+	// nil for always certain.
+	Sure func() error
 	// Finder searches tools, for agents that have them found instead of listed; nil for none.
 	Finder Finder
 }

@@ -130,18 +130,7 @@ func scanPass(r scanner) (v StoredPass, err error) {
 	var revoked, used sql.NullInt64
 	var hash []byte
 	err = r.Scan(
-		&v.ID,
-		&v.AgentID,
-		&v.Agent,
-		&v.Kind,
-		&v.Consent,
-		&v.Audience,
-		&hash,
-		&v.Label,
-		&v.Hint,
-		&created,
-		&expires,
-		&revoked,
+		&v.ID, &v.AgentID, &v.Agent, &v.Kind, &v.Consent, &v.Audience, &hash, &v.Label, &v.Hint, &created, &expires, &revoked,
 		&used,
 	)
 	copy(v.Hash[:], hash)
@@ -168,16 +157,9 @@ func (t AgentTx) AddPass(v StoredPass) error {
 	}
 	return t.exec(
 		`INSERT INTO passes (id, agent, kind, consent, audience, hash, label, hint, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID,
-		v.AgentID,
-		v.Kind,
-		consent,
-		v.Audience,
+		v.ID, v.AgentID, v.Kind, consent, v.Audience,
 		v.Hash[:],
-		v.Label,
-		v.Hint,
-		ms(v.Created),
-		ms(v.Expires),
+		v.Label, v.Hint, ms(v.Created), ms(v.Expires),
 	)
 }
 
@@ -203,5 +185,5 @@ func (t AgentTx) EndPasses(agentID string, at time.Time) error {
 
 // PassUsed notes when a pass was last shown.
 func (t AgentTx) PassUsed(id string, at time.Time) error {
-	return t.exec(`UPDATE passes SET used = ? WHERE id = ?`, ms(at), id)
+	return t.exec(`UPDATE passes SET used = max(coalesce(used, 0), ?) WHERE id = ?`, ms(at), id)
 }

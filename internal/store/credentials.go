@@ -128,36 +128,18 @@ func (t CredentialTx) PutSignIn(v StoredSignIn) error {
 	}
 	return t.exec(
 		`INSERT INTO signins (id, server, person, agent, issuer, scope, note, ended, expires, created, refreshed, key_id, data_key, sealed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID,
-		v.ServerID,
-		person,
-		agent,
-		v.Issuer,
-		v.Scope,
-		v.Note,
-		null(v.Ended),
-		null(v.Expires),
-		ms(v.Created),
-		ms(v.Refreshed),
-		v.Sealed.KeyID,
-		v.Sealed.DataKey,
-		v.Sealed.Value,
+		v.ID, v.ServerID, person, agent, v.Issuer, v.Scope, v.Note, null(v.Ended), null(v.Expires), ms(v.Created), ms(v.Refreshed),
+		v.Sealed.KeyID, v.Sealed.DataKey, v.Sealed.Value,
 	)
 }
 
 // RenewSignIn replaces the tokens of a grant.
 func (t CredentialTx) RenewSignIn(v StoredSignIn) error {
 	return t.one(
-		`UPDATE signins SET scope = ?, note = ?, ended = ?, expires = ?, refreshed = ?, key_id = ?, data_key = ?, sealed = ? WHERE id = ?`,
-		v.Scope,
-		v.Note,
-		null(v.Ended),
-		null(v.Expires),
+		`UPDATE signins SET scope = ?, note = ?, ended = ?, expires = ?, refreshed = ?, key_id = ?, data_key = ?, sealed = ?
+			WHERE id = ? AND refreshed < ?`,
+		v.Scope, v.Note, null(v.Ended), null(v.Expires), ms(v.Refreshed), v.Sealed.KeyID, v.Sealed.DataKey, v.Sealed.Value, v.ID,
 		ms(v.Refreshed),
-		v.Sealed.KeyID,
-		v.Sealed.DataKey,
-		v.Sealed.Value,
-		v.ID,
 	)
 }
 
@@ -304,7 +286,7 @@ func (t CredentialTx) SpendRefresh(hash []byte, at time.Time) error {
 // ConsentUsed notes that a consent was used, and drops tokens that expired more
 // than a day ago: sessions may outlive a token that is renewed late.
 func (t CredentialTx) ConsentUsed(id string, at time.Time) error {
-	if err := t.exec(`UPDATE consents SET used = ? WHERE id = ?`, ms(at), id); err != nil {
+	if err := t.exec(`UPDATE consents SET used = max(coalesce(used, 0), ?) WHERE id = ?`, ms(at), id); err != nil {
 		return err
 	}
 	return t.exec(`DELETE FROM passes WHERE kind = 'token' AND expires <= ?`, ms(at.Add(-24*time.Hour)))
@@ -327,7 +309,7 @@ func (t PeopleTx) EndLoginByID(id string) error { return t.one(`DELETE FROM logi
 
 // LoginUsed notes when a login was last used.
 func (t PeopleTx) LoginUsed(hash []byte, at time.Time) error {
-	return t.exec(`UPDATE logins SET used = ? WHERE hash = ?`, ms(at), hash)
+	return t.exec(`UPDATE logins SET used = max(coalesce(used, 0), ?) WHERE hash = ?`, ms(at), hash)
 }
 
 const invitationQuery = `SELECT id, role, note, by_name, created, expires, taken FROM invitations`
@@ -353,13 +335,7 @@ func (s *Store) InvitationByHash(ctx context.Context, hash []byte) (team.Invitat
 func (t PeopleTx) AddInvitation(v team.Invitation, hash []byte) error {
 	return t.exec(
 		`INSERT INTO invitations (id, hash, role, note, by_name, created, expires) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		v.ID,
-		hash,
-		v.Role,
-		v.Note,
-		v.By,
-		ms(v.Created),
-		ms(v.Expires),
+		v.ID, hash, v.Role, v.Note, v.By, ms(v.Created), ms(v.Expires),
 	)
 }
 

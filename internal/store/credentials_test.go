@@ -168,7 +168,7 @@ func TestUpgradeKeepsWhatWasThere(t *testing.T) {
 	db, err := sql.Open("sqlite", path)
 	require.NoError(t, err)
 	for _, name := range []string{"0001_start.sql", "0002_processes.sql", "0003_servers.sql"} {
-		text, err := os.ReadFile("migrations/" + name)
+		text, err := os.ReadFile("schema/migrations/" + name)
 		require.NoError(t, err)
 		_, err = db.Exec(string(text))
 		require.NoError(t, err)

@@ -104,19 +104,8 @@ func (t IncidentTx) KeepIncident(serverID string, v team.Incident) error {
 		`INSERT OR REPLACE INTO incidents
 		(id, server, cause, title, remedy, who, evidence, first, since, last_good, until, reopened, notes)
 		SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13 WHERE EXISTS (SELECT 1 FROM servers WHERE id = ?2)`,
-		v.ID,
-		serverID,
-		v.Cause,
-		v.Title,
-		v.Remedy,
-		v.Who,
-		string(evidence),
-		ms(v.First),
-		ms(v.Since),
-		at(v.LastGood),
-		at(v.Until),
-		v.Reopened,
-		string(notes),
+		v.ID, serverID, v.Cause, v.Title, v.Remedy, v.Who, string(evidence), ms(v.First), ms(v.Since), at(v.LastGood), at(v.Until),
+		v.Reopened, string(notes),
 	)
 	if err != nil {
 		return fmt.Errorf("write an incident: %w", err)

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 
 	"database/sql"
+
+	"bouncer/internal/store/schema"
 )
 
 // Contents is what a database file holds.
@@ -19,7 +21,7 @@ type Contents struct {
 
 // Inspect opens a database file for reading only, checks that it is whole, and tells what
 // it holds. Nothing is written beside it. The error says what is wrong with the file: a
-// *DamagedError, or a *NewerError for one of a newer Bouncer.
+// *DamagedError, or a *schema.NewerError for one of a newer Bouncer.
 func Inspect(ctx context.Context, path string) (c Contents, err error) {
 	abs, err := filepath.Abs(path)
 	if err != nil {
@@ -41,15 +43,15 @@ func Inspect(ctx context.Context, path string) (c Contents, err error) {
 	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&c.Schema); err != nil {
 		return c, err
 	}
-	known, err := newestSchema()
+	known, err := schema.Newest()
 	if err != nil {
 		return c, err
 	}
 	if c.Schema > known {
-		return c, &NewerError{c.Schema, known}
+		return c, &schema.NewerError{Have: c.Schema, Know: known}
 	}
 	calls := "coalesce(sum(records), 0) FROM segments"
-	if c.Schema < blocksVersion {
+	if c.Schema < schema.BlocksVersion {
 		calls = "count(*) FROM calls"
 	}
 	for _, row := range []struct {
@@ -92,3 +94,9 @@ func keysIn(ctx context.Context, db *sql.DB) ([]string, error) {
 	}
 	return out, nil
 }
+
+// KeyIDs are the keys of the locker that something is sealed with.
+func KeyIDs(ctx context.Context, s *Store) ([]string, error) { return keysIn(ctx, s.read) }
+
+// OpenFile opens a database file that is none of a service, for reading only.
+func OpenFile(path string) (*sql.DB, error) { return open(path, "query_only(1)") }

@@ -11,6 +11,7 @@ import (
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
+	"bouncer/internal/store/schema"
 )
 
 // A copy is looked at without being altered; what is no copy says so.
@@ -27,7 +28,7 @@ func TestInspect(t *testing.T) {
 	require.NoError(t, err)
 	c, err := Inspect(t.Context(), path)
 	require.NoError(t, err)
-	newest, err := newestSchema()
+	newest, err := schema.Newest()
 	require.NoError(t, err)
 	assert.Equal(t, Contents{Schema: newest, Secrets: 1, Keys: []string{"k1"}}, c)
 	after, err := os.ReadFile(path)
@@ -42,7 +43,7 @@ func TestInspect(t *testing.T) {
 	_, err = db.Exec(fmt.Sprintf("PRAGMA user_version = %d", newest+1))
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
-	var newer *NewerError
+	var newer *schema.NewerError
 	_, err = Inspect(t.Context(), path)
 	require.ErrorAs(t, err, &newer)
 

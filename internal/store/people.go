@@ -74,20 +74,8 @@ func (s *Store) LoginByHash(ctx context.Context, hash []byte, now time.Time) (Lo
 		var made, created, expires int64
 		var used sql.NullInt64
 		err = r.Scan(
-			&l.Person.ID,
-			&l.Person.Name,
-			&l.Person.FullName,
-			&l.Person.Role,
-			&l.Person.MustChange,
-			&l.Person.Elsewhere,
-			&made,
-			&l.Person.Version,
-			&l.ID,
-			&l.Kind,
-			&l.Label,
-			&created,
-			&expires,
-			&used,
+			&l.Person.ID, &l.Person.Name, &l.Person.FullName, &l.Person.Role, &l.Person.MustChange, &l.Person.Elsewhere, &made,
+			&l.Person.Version, &l.ID, &l.Kind, &l.Label, &created, &expires, &used,
 		)
 		l.Person.Created, l.Created, l.Expires = fromMS(made), fromMS(created), fromMS(expires)
 		l.Used = fromNull(used)

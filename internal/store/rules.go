@@ -55,16 +55,7 @@ func (t RuleTx) UpdateRule(v team.Rule) error {
 		v.ID,
 		`UPDATE rules SET name = ?, effect = ?, agent = ?, agent_id = ?, server = ?, tool = ?, terms = ?, note = ?,
 		version = version + 1 WHERE id = ? AND version = ?`,
-		v.Name,
-		v.Effect,
-		v.Agent,
-		v.AgentID,
-		v.Server,
-		v.Tool,
-		string(terms),
-		v.Note,
-		v.ID,
-		v.Version,
+		v.Name, v.Effect, v.Agent, v.AgentID, v.Server, v.Tool, string(terms), v.Note, v.ID, v.Version,
 	)
 }
 

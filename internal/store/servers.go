@@ -21,23 +21,8 @@ func scanServer(r scanner) (v team.Server, err error) {
 	var created int64
 	var args, env, options, key string
 	err = r.Scan(
-		&v.ID,
-		&v.Name,
-		&v.URL,
-		&v.Transport,
-		&v.Secret,
-		&v.Paused,
-		&created,
-		&v.Command,
-		&args,
-		&v.Dir,
-		&env,
-		&v.SecretEnv,
-		&options,
-		&v.Document,
-		&key,
-		&v.Version,
-		&v.Issuer,
+		&v.ID, &v.Name, &v.URL, &v.Transport, &v.Secret, &v.Paused, &created, &v.Command, &args, &v.Dir, &env, &v.SecretEnv,
+		&options, &v.Document, &key, &v.Version, &v.Issuer,
 	)
 	v.Created = fromMS(created)
 	if err == nil {
@@ -90,22 +75,8 @@ func (t ServerTx) AddServer(v team.Server) error {
 		issuer)
 		VALUES (?, ?, ?, ?, (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?, ?, ?, ?, ?, ?, ?, ?, ?,
 			(SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), ?)`,
-		v.ID,
-		v.Name,
-		v.URL,
-		v.Transport,
-		v.Secret,
-		v.Paused,
-		ms(v.Created),
-		v.Command,
-		texts(v.Args),
-		v.Dir,
-		texts(v.Env),
-		v.SecretEnv,
-		options(v),
-		v.Document,
-		v.ClientKey,
-		v.Issuer,
+		v.ID, v.Name, v.URL, v.Transport, v.Secret, v.Paused, ms(v.Created), v.Command, texts(v.Args), v.Dir, texts(v.Env),
+		v.SecretEnv, options(v), v.Document, v.ClientKey, v.Issuer,
 	)
 }
 
@@ -119,21 +90,8 @@ func (t ServerTx) SetServer(v team.Server) error {
 		FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), options = ?, document = ?,
 		client_key = (SELECT id FROM secrets WHERE name = ? AND owner IS NULL AND agent IS NULL), issuer = ?, version = version + 1
 		WHERE id = ? AND version = ?`,
-		v.URL,
-		v.Transport,
-		v.Command,
-		texts(v.Args),
-		v.Dir,
-		texts(v.Env),
-		v.SecretEnv,
-		v.Paused,
-		v.Secret,
-		options(v),
-		v.Document,
-		v.ClientKey,
-		v.Issuer,
-		v.ID,
-		v.Version,
+		v.URL, v.Transport, v.Command, texts(v.Args), v.Dir, texts(v.Env), v.SecretEnv, v.Paused, v.Secret, options(v), v.Document,
+		v.ClientKey, v.Issuer, v.ID, v.Version,
 	)
 }
 
@@ -342,17 +300,7 @@ func (t *transaction) addSecret(v team.Secret, sealed locker.Box, name string, h
 	return t.exec(
 		`INSERT INTO secrets (id, name, kind, key_id, data_key, sealed, created, facts, source, ends, owner, agent)
 		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		v.ID,
-		name,
-		v.Kind,
-		sealed.KeyID,
-		sealed.DataKey,
-		sealed.Value,
-		ms(v.Created),
-		facts(v),
-		v.Source,
-		null(v.Ends),
-		person,
+		v.ID, name, v.Kind, sealed.KeyID, sealed.DataKey, sealed.Value, ms(v.Created), facts(v), v.Source, null(v.Ends), person,
 		agent,
 	)
 }
@@ -379,7 +327,7 @@ func (t ServerTx) DropPrior(id string) error {
 
 // SecretUsed notes when a secret was last sent.
 func (t ServerTx) SecretUsed(id string, at time.Time) error {
-	return t.exec(`UPDATE secrets SET used = ? WHERE id = ?`, ms(at), id)
+	return t.exec(`UPDATE secrets SET used = max(coalesce(used, 0), ?) WHERE id = ?`, ms(at), id)
 }
 
 // PinIssuer notes the authorization server that was found for a server, where none

@@ -7,12 +7,9 @@ package store
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
-	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -20,25 +17,26 @@ import (
 	"time"
 
 	"github.com/oklog/ulid/v2"
-	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite"
 
+	"bouncer/internal/core/replication"
 	"bouncer/internal/core/team"
+	"bouncer/internal/store/schema"
 )
 
 // ErrNotFound is returned when a question has no answer.
 var ErrNotFound = errors.New("not found")
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Store is the database. It is safe for concurrent use.
 type Store struct {
 	path    string
 	read    *sql.DB
 	parts   *sql.DB // of parts that go through much of what they keep
+	beside  *sql.DB // of those of them that do with two connections
 	write   *sql.DB
 	relieve func() bool
+
+	replicator Replicator // nil for none: what is altered is altered here
 }
 
 // Options tune a Store; the zero value is the default.
@@ -51,15 +49,8 @@ type Options struct {
 	Relieve func() bool
 }
 
-// NewerError says that the database was written by a later Bouncer.
-type NewerError struct{ Have, Know int }
-
-func (e *NewerError) Error() string {
-	return fmt.Sprintf("the database has schema %d, and this Bouncer knows schemas up to %d", e.Have, e.Know)
-}
-
 // Open opens or creates the database at path and brings its schema up to date.
-// A database from a later Bouncer is a *NewerError and stays untouched.
+// A database from a later Bouncer is a *schema.NewerError and stays untouched.
 func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	// Create the file ourselves: SQLite would make it readable for others.
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
@@ -75,10 +66,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	}
 	s := &Store{path: path, relieve: o.Relieve}
 	s.write, err = open(
-		path,
-		"foreign_keys(1)",
-		"journal_mode(WAL)",
-		"busy_timeout(5000)",
+		path, "foreign_keys(1)", "journal_mode(WAL)", "busy_timeout(5000)",
 		"synchronous("+sync+")",
 		"wal_autocheckpoint(2000)",
 		"cache_size(-16000)",
@@ -90,7 +78,7 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	if err := checkState(ctx, s.write); err != nil {
 		return nil, errors.Join(damaged(err), s.write.Close())
 	}
-	if err := migrate(ctx, s.write); err != nil {
+	if err := schema.Migrate(ctx, s.write); err != nil {
 		return nil, errors.Join(damaged(err), s.write.Close())
 	}
 	if s.read, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
@@ -98,11 +86,13 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	}
 	s.read.SetMaxOpenConns(8)
 	s.read.SetMaxIdleConns(4)
-	if s.parts, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
-		return nil, errors.Join(err, s.Close())
+	for _, pool := range [...]**sql.DB{&s.parts, &s.beside} {
+		if *pool, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
+		(*pool).SetMaxOpenConns(10)
+		(*pool).SetMaxIdleConns(4)
 	}
-	s.parts.SetMaxOpenConns(10)
-	s.parts.SetMaxIdleConns(4)
 	return s, nil
 }
 
@@ -118,7 +108,7 @@ func open(path string, pragmas ...string) (*sql.DB, error) {
 // Close ends all connections.
 func (s *Store) Close() error {
 	var errs []error
-	for _, pool := range [...]*sql.DB{s.read, s.parts} {
+	for _, pool := range [...]*sql.DB{s.read, s.parts, s.beside} {
 		if pool != nil {
 			errs = append(errs, pool.Close())
 		}
@@ -200,88 +190,6 @@ func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err
 	return page, size, err
 }
 
-// newestSchema is the newest schema that is known here.
-func newestSchema() (int, error) {
-	p, err := steps(nil)
-	if err != nil {
-		return 0, err
-	}
-	sources := p.ListSources()
-	return int(sources[len(sources)-1].Version), nil
-}
-
-// steps are the migrations, in their order. Without a database they can only be listed.
-func steps(db *sql.DB) (*goose.Provider, error) {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, fmt.Errorf("read the migrations: %w", err)
-	}
-	if db == nil {
-		db = sql.OpenDB(nowhere{})
-	}
-	quiet, own := goose.WithLogger(goose.NopLogger()), goose.WithDisableGlobalRegistry(true)
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, quiet, own, goose.WithGoMigrations(upgrades()...))
-	if err != nil {
-		return nil, fmt.Errorf("read the migrations: %w", err)
-	}
-	return p, nil
-}
-
-// nowhere is a database that cannot be reached.
-type nowhere struct{}
-
-func (nowhere) Connect(context.Context) (driver.Conn, error) { return nil, errors.New("no database") }
-func (nowhere) Driver() driver.Driver                        { return nil }
-
-// migrate brings the schema up to date, each step in a transaction of its own.
-func migrate(ctx context.Context, db *sql.DB) error {
-	p, err := steps(db)
-	if err != nil {
-		return err
-	}
-	known := p.ListSources()[len(p.ListSources())-1].Version
-	have, err := schemaVersion(ctx, db)
-	switch {
-	case err != nil:
-		return err
-	case have > known:
-		return &NewerError{int(have), int(known)}
-	}
-	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("migrate the database: %w", err)
-	}
-	_, err = db.ExecContext(ctx, fmt.Sprintf("PRAGMA user_version = %d", known))
-	return err
-}
-
-// schemaVersion is the schema that the database has. One that was written before
-// there was a table of migrations gets that table.
-func schemaVersion(ctx context.Context, db *sql.DB) (version int64, err error) {
-	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&version); err != nil {
-		return 0, err
-	}
-	return version, inTx(ctx, db, func(tx *sql.Tx) error {
-		var there int
-		if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM sqlite_master WHERE name = ?", goose.DefaultTablename).Scan(&there); err != nil {
-			return err
-		}
-		if there > 0 || version == 0 {
-			return nil
-		}
-		const table = `CREATE TABLE ` + goose.DefaultTablename + ` (id INTEGER PRIMARY KEY AUTOINCREMENT, version_id INTEGER NOT NULL,
-			is_applied INTEGER NOT NULL, tstamp TIMESTAMP DEFAULT (datetime('now')))`
-		if _, err := tx.ExecContext(ctx, table); err != nil {
-			return fmt.Errorf("note the migrations made before: %w", err)
-		}
-		for n := range version + 1 {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO "+goose.DefaultTablename+" (version_id, is_applied) VALUES (?, 1)", n); err != nil {
-				return fmt.Errorf("note the migrations made before: %w", err)
-			}
-		}
-		return nil
-	})
-}
-
 func inTx(ctx context.Context, db *sql.DB, fn func(*sql.Tx) error) error {
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
@@ -326,20 +234,20 @@ type (
 
 // transaction is what the parts of a Tx share.
 type transaction struct {
-	ctx context.Context
-	tx  *sql.Tx
+	ctx  context.Context
+	tx   *sql.Tx
+	kept *[]replication.Statement // what is carried out, for other nodes; nil for not wanted
 }
 
-func newTx(ctx context.Context, tx *sql.Tx) *Tx {
-	t := &transaction{ctx, tx}
+func newTx(ctx context.Context, tx *sql.Tx, kept *[]replication.Statement) *Tx {
+	t := &transaction{ctx, tx, kept}
 	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}, IncidentTx{t}}
 }
 
 // Write runs fn in a transaction and records the change in it. When fn fails,
 // nothing is altered.
 func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
-	return s.alter(ctx, func(tx *sql.Tx) error {
-		t := newTx(ctx, tx)
+	return s.alter(ctx, c.What, func(t *Tx) error {
 		if err := fn(t); err != nil {
 			return err
 		}
@@ -358,13 +266,11 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 
 // Update runs fn in a transaction without a row in changes: for sessions,
 // editions and times of use, which are not alterations by people.
-func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error {
-	return s.alter(ctx, func(tx *sql.Tx) error { return fn(newTx(ctx, tx)) })
-}
+func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error { return s.alter(ctx, "", fn) }
 
-// alter runs fn in a transaction, and once more when the disk was full and there is
+// alterHere runs fn in a transaction, and once more when the disk was full and there is
 // room now.
-func (s *Store) alter(ctx context.Context, fn func(*sql.Tx) error) error {
+func (s *Store) alterHere(ctx context.Context, fn func(*sql.Tx) error) error {
 	err := inTx(ctx, s.write, fn)
 	if err != nil && isFull(err) && s.relieve != nil && s.relieve() {
 		return inTx(ctx, s.write, fn)
@@ -380,17 +286,13 @@ func isFull(err error) bool {
 }
 
 func (t *transaction) exec(query string, args ...any) error {
-	_, err := t.tx.ExecContext(t.ctx, query, args...)
-	return conflict(err)
+	_, err := t.run(query, args)
+	return err
 }
 
 // one runs an alteration that must meet exactly one row.
 func (t *transaction) one(query string, args ...any) error {
-	res, err := t.tx.ExecContext(t.ctx, query, args...)
-	if err != nil {
-		return conflict(err)
-	}
-	if n, err := res.RowsAffected(); err != nil || n == 1 {
+	if n, err := t.run(query, args); err != nil || n == 1 {
 		return err
 	}
 	return ErrNotFound

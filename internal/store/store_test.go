@@ -12,6 +12,7 @@ import (
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
+	"bouncer/internal/store/schema"
 )
 
 func open1(t *testing.T) (*Store, string) {
@@ -47,7 +48,7 @@ func TestNewerDatabaseIsLeftAlone(t *testing.T) {
 	before, err := os.ReadFile(path)
 	require.NoError(t, err)
 	_, err = Open(context.Background(), path, Options{})
-	var newer *NewerError
+	var newer *schema.NewerError
 	require.ErrorAs(t, err, &newer)
 	assert.Equal(t, 99, newer.Have)
 	after, err := os.ReadFile(path)

@@ -9,6 +9,7 @@ import (
 
 	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
+	"bouncer/internal/store/schema"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,7 +18,7 @@ import (
 // A database of every schema there ever was is brought up to date, with what is in it.
 func TestEverySchemaIsUpgraded(t *testing.T) {
 	t.Parallel()
-	newest, err := newestSchema()
+	newest, err := schema.Newest()
 	require.NoError(t, err)
 	for version := 1; version <= newest; version++ {
 		t.Run(fmt.Sprint(version), func(t *testing.T) {
@@ -25,7 +26,7 @@ func TestEverySchemaIsUpgraded(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "bouncer.db")
 			db, err := open(path, "foreign_keys(1)")
 			require.NoError(t, err)
-			p, err := steps(db)
+			p, err := schema.Steps(db)
 			require.NoError(t, err)
 			_, err = p.UpTo(t.Context(), int64(version))
 			require.NoError(t, err)
@@ -94,9 +95,9 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "bouncer.db")
 	db, err := open(path, "foreign_keys(1)")
 	require.NoError(t, err)
-	p, err := steps(db)
+	p, err := schema.Steps(db)
 	require.NoError(t, err)
-	_, err = p.UpTo(t.Context(), blocksVersion-1)
+	_, err = p.UpTo(t.Context(), schema.BlocksVersion-1)
 	require.NoError(t, err)
 	const loose, perSeal, seals = 1500, 30, 60
 	put := func(key, seal int64) {
@@ -125,7 +126,7 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 		require.NoError(t, err)
 	}
 	tx("COMMIT")
-	tx(fmt.Sprintf("PRAGMA user_version = %d", blocksVersion-1))
+	tx(fmt.Sprintf("PRAGMA user_version = %d", schema.BlocksVersion-1))
 	require.NoError(t, db.Close())
 	before, err := Inspect(t.Context(), path)
 	require.NoError(t, err)

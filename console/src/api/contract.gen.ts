@@ -1213,6 +1213,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The nodes of the cluster, with how far each has carried out the log; none for a service that is one node
+         * @description For the roles an admin or a maintainer or an auditor.
+         */
+        get: operations["listNodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /**
+         * Have a node take no new work, or take some again
+         * @description For the roles an admin.
+         */
+        patch: operations["updateNode"];
+        trace?: never;
+    };
     "/api/notices": {
         parameters: {
             query?: never;
@@ -3694,6 +3734,27 @@ export interface components {
             /** @description instead of the value */
             source?: string;
             value?: string;
+        };
+        Node: {
+            address: string;
+            applied: number;
+            draining: boolean;
+            here: boolean;
+            last: number;
+            name: string;
+            /** Format: date-time */
+            started: string;
+            /** Format: date-time */
+            told: string;
+            trouble?: string;
+            version: string;
+        };
+        NodePatch: {
+            draining: boolean;
+        };
+        Nodes: {
+            cluster?: string;
+            nodes: components["schemas"]["Node"][];
         };
         NoticeState: {
             /** @description why the last one failed that did */
@@ -7661,6 +7722,70 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MailState"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listNodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The nodes of the cluster, with how far each has carried out the log; none for a service that is one node */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nodes"];
+                };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    updateNode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NodePatch"];
+            };
+        };
+        responses: {
+            /** @description Have a node take no new work, or take some again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nodes"];
                 };
             };
             /** @description what went wrong, and what helps */

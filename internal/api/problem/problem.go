@@ -36,7 +36,13 @@ func Of(err error) apitype.Problem {
 		error
 		Damaged() bool
 	}
+	var away interface {
+		error
+		Unavailable() string
+	}
 	switch {
+	case errors.As(err, &away):
+		return apitype.Problem{Status: 503, Title: away.Error(), Hint: away.Unavailable()}
 	case errors.As(err, &field):
 		return apitype.Problem{Status: 422, Title: field.Error(), Field: field.Field}
 	case errors.As(err, &pick):
@@ -112,6 +118,7 @@ var listed = map[string]string{
 	"tape":       "bouncer tape list",
 	"invitation": "bouncer person invitations",
 	"label":      "bouncer label list",
+	"node":       "bouncer node list",
 	"login":      "bouncer login list",
 	"person":     "bouncer person list",
 	"rule":       "bouncer rule list",

@@ -116,7 +116,7 @@ func (m *Meter) write() {
 	}
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
-	if err := m.store.Update(ctx, func(tx *store.Tx) error { return tx.KeepBudgetUse(list) }); err != nil {
+	if err := m.store.Local(ctx, func(tx *store.Tx) error { return tx.KeepBudgetUse(list) }); err != nil {
 		m.log.Error("what is used of budgets could not be written", "error", err)
 	}
 }

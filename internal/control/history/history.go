@@ -160,7 +160,7 @@ func (svc *Service) Record(ctx context.Context) error {
 		}
 		packed, err := pack(raw)
 		if err == nil {
-			err = svc.store.Update(
+			err = svc.store.Local(
 				ctx,
 				func(tx *store.Tx) error { return tx.KeepReach(store.ReachState{Agent: id, At: at, State: packed}) },
 			)

@@ -56,6 +56,7 @@ const (
 	SeeService     Action = "service.see"  // limits and what else concerns whoever runs it
 	KeepLocker     Action = "locker.keep"
 	Backup         Action = "backup.make"
+	KeepNodes      Action = "nodes.keep"
 )
 
 // Row is one action with how far it reaches for each role.
@@ -101,6 +102,7 @@ var Table = []Row{
 	{SeeService, All, All, None, All},
 	{KeepLocker, All, None, None, None},
 	{Backup, All, None, None, None},
+	{KeepNodes, All, None, None, None},
 }
 
 // byAction is the table to look things up in.
@@ -140,6 +142,20 @@ func May(by team.Person, a Action, owner string) bool {
 		return owner != "" && owner == by.Name
 	}
 	return false
+}
+
+// Visible are those of some calls that somebody may see.
+func Visible(calls []team.Call, p team.Person) []team.Call {
+	if ScopeOf(p.Role, SeeCalls) == All {
+		return calls
+	}
+	var own []team.Call
+	for _, c := range calls {
+		if May(p, SeeCalls, c.Person) {
+			own = append(own, c)
+		}
+	}
+	return own
 }
 
 // Of is how far everything reaches for a role, for those who show what can be done.

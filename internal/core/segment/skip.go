@@ -189,13 +189,13 @@ func wordsOf(records []Record) []byte {
 	return raw
 }
 
-// minWord is the shortest text, in bytes, by which blocks are passed over.
-const minWord = 4
+// MinWord is the shortest text, in bytes, by which blocks are passed over.
+const MinWord = 4
 
 // MayContain reports whether a text can occur in a block with this summary of letters. A
 // block that has none is not passed over, and none is for a text of less than four letters.
 func MayContain(summary []byte, text string) bool {
-	if len(summary) != wordBits/8 || len(text) < minWord {
+	if len(summary) != wordBits/8 || len(text) < MinWord {
 		return true
 	}
 	return mayBeginAt(summary, text) || mayBeginAt(summary, text[1:])

@@ -83,7 +83,7 @@ func (svc *Service) Observe(ctx context.Context, s team.Server, h team.Health) {
 		svc.log.Error("incidents could not be read", "error", err)
 		return
 	}
-	err = svc.store.Update(ctx, func(tx *store.Tx) error {
+	err = svc.store.Local(ctx, func(tx *store.Tx) error {
 		if err := tx.KeepServerState(s.ID, now); err != nil {
 			return err
 		}
@@ -160,7 +160,7 @@ func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, fo
 			i.LastGood = &end
 		}
 	}
-	err = svc.store.Update(ctx, func(tx *store.Tx) error {
+	err = svc.store.Local(ctx, func(tx *store.Tx) error {
 		// What it was taken for before is over with it.
 		if err := tx.ResolveIncidents(s.ID, since); err != nil {
 			return err
@@ -376,7 +376,7 @@ func (svc *Service) Note(ctx context.Context, by team.Person, id string, in apit
 		return i, store.Explain(err, "server", i.Server)
 	}
 	i.Notes = append(i.Notes, team.IncidentNote{At: time.Now().UTC(), Person: by.Name, Text: text})
-	err = svc.store.Update(ctx, func(tx *store.Tx) error { return tx.KeepIncident(s.ID, i) })
+	err = svc.store.Local(ctx, func(tx *store.Tx) error { return tx.KeepIncident(s.ID, i) })
 	if err != nil {
 		return i, fmt.Errorf("keep a note: %w", err)
 	}

@@ -106,9 +106,7 @@ func (e *exporter) post(ctx context.Context, body []byte) error {
 // partly tells of spans that a collector took the others of, and did not want.
 func partly(raw []byte) error {
 	var answer collect.ExportTraceServiceResponse
-	if proto.Unmarshal(raw, &answer) != nil {
-		return nil // it took them, whatever it says
-	}
+	_ = proto.Unmarshal(raw, &answer) // it took them, whatever it says
 	if n := answer.GetPartialSuccess().GetRejectedSpans(); n > 0 {
 		return backoff.Permanent(fmt.Errorf("it did not take %d of them: %s", n, answer.GetPartialSuccess().GetErrorMessage()))
 	}
@@ -157,7 +155,7 @@ func nanoseconds(at time.Time) uint64 { return uint64(max(0, at.UnixNano())) }
 func attributes(kept []attribute.KeyValue) []*common.KeyValue {
 	out := make([]*common.KeyValue, 0, len(kept))
 	for _, a := range kept {
-		value := &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: a.Value.Emit()}}
+		value := &common.AnyValue{Value: &common.AnyValue_StringValue{StringValue: a.Value.String()}}
 		if a.Value.Type() == attribute.INT64 {
 			value.Value = &common.AnyValue_IntValue{IntValue: a.Value.AsInt64()}
 		}

@@ -1,0 +1,296 @@
+// Package member tells the nodes of a cluster of each other: each says every second that it is
+// there and how far it is, and learns from what comes back whether it can still be sure of
+// what it knows.
+package member
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+
+	"bouncer/internal/cluster"
+	"bouncer/internal/core/team"
+)
+
+// How often a node says that it is there, and how far its clock may be from that of the
+// cluster before it says so.
+const (
+	beat       = time.Second
+	clockApart = 30 * time.Second
+)
+
+// Options configure a Member. All but Now are required.
+type Options struct {
+	Cluster  *cluster.Cluster
+	Address  string // base URL under which people and agents reach the node
+	Version  string
+	AloneFor time.Duration
+	// State tells how far the node is, and what keeps it from being used; "" for nothing.
+	State func() (applied, last uint64, trouble string)
+	Log   *slog.Logger
+	Now   func() time.Time
+}
+
+// told is what a node says of itself.
+type told struct {
+	team.Node
+	Instance string `json:"instance"` // a ULID, of the process
+}
+
+// Member is this node among the others. It is safe for concurrent use.
+type Member struct {
+	o        Options
+	me       told
+	revision uint64       // of what was said last; of the goroutine that says it
+	heard    atomic.Int64 // when most of the cluster answered last, in nanoseconds since 1970
+	draining atomic.Bool
+	apart    atomic.Int64 // nanoseconds by which the clock here is ahead of the cluster's
+
+	cancel context.CancelFunc
+	ended  sync.WaitGroup
+}
+
+// NameTakenError says that another process is the node of this name.
+type NameTakenError struct{ Name, Address string }
+
+func (e *NameTakenError) Error() string {
+	return fmt.Sprintf("a node of the name %s is there already, at %s", e.Name, e.Address)
+}
+
+// Start says that this node is there, and goes on doing so. It waits for what another process of
+// the name said before to be forgotten; the error is a *NameTakenError when that goes on.
+func Start(ctx context.Context, o Options) (*Member, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	m := &Member{o: o, me: told{
+		Node: team.Node{Name: o.Cluster.Node, Address: o.Address, Version: o.Version, Started: o.Now().UTC()}, Instance: team.NewID(),
+	}}
+	if err := m.enter(ctx); err != nil {
+		return nil, err
+	}
+	own, cancel := context.WithCancel(context.Background())
+	m.cancel = cancel
+	orders, err := o.Cluster.Orders.Watch(own, "drain."+o.Cluster.Node)
+	if err != nil {
+		cancel()
+		return nil, fmt.Errorf("listen to what this node is to do: %w", err)
+	}
+	m.ended.Go(func() { m.listen(own, orders) })
+	m.ended.Go(func() { m.tell(own) })
+	return m, nil
+}
+
+// enter takes the name.
+func (m *Member) enter(ctx context.Context) error {
+	ends := time.Now().Add(cluster.LeftAfter + 5*time.Second)
+	for {
+		raw, err := m.say()
+		if err != nil {
+			return err
+		}
+		if m.revision, err = m.o.Cluster.Nodes.Create(ctx, m.me.Name, raw); err == nil {
+			m.heard.Store(m.o.Now().UnixNano())
+			return nil
+		}
+		if !errors.Is(err, jetstream.ErrKeyExists) {
+			return fmt.Errorf("say that this node is there: %w", err)
+		}
+		if time.Now().After(ends) {
+			taken := &NameTakenError{Name: m.me.Name}
+			if have, err := m.o.Cluster.Nodes.Get(ctx, m.me.Name); err == nil {
+				var other told
+				_ = json.Unmarshal(have.Value(), &other) // its address is for people
+				taken.Address = other.Address
+			}
+			return taken
+		}
+		select {
+		case <-time.After(beat / 2):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// say is what this node says of itself now.
+func (m *Member) say() ([]byte, error) {
+	me := m.me
+	me.Applied, me.Last, me.Trouble = m.o.State()
+	me.Draining, me.Told = m.draining.Load(), m.o.Now().UTC()
+	if apart := time.Duration(m.apart.Load()); apart.Abs() > clockApart && me.Trouble == "" {
+		me.Trouble = fmt.Sprintf("the clock here is %s apart from that of the cluster", apart.Abs().Round(time.Second))
+	}
+	raw, err := json.Marshal(me)
+	if err != nil {
+		return nil, fmt.Errorf("say how far this node is: %w", err)
+	}
+	return raw, nil
+}
+
+// tell says again and again that this node is there.
+func (m *Member) tell(ctx context.Context) {
+	ticker := time.NewTicker(beat)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if err := m.once(ctx); err != nil && ctx.Err() == nil {
+			m.o.Log.Debug("the cluster was not told that this node is there", "error", err)
+		}
+	}
+}
+
+// once says it once.
+func (m *Member) once(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, 3*time.Second)
+	defer stop()
+	raw, err := m.say()
+	if err != nil {
+		return err
+	}
+	before := m.o.Now()
+	revision, err := m.o.Cluster.Nodes.Put(ctx, m.me.Name, raw)
+	if err != nil {
+		return fmt.Errorf("say that this node is there: %w", err)
+	}
+	m.revision = revision
+	m.heard.Store(before.UnixNano())
+	entry, err := m.o.Cluster.Nodes.GetRevision(ctx, m.me.Name, revision)
+	if err != nil {
+		return fmt.Errorf("read what this node said: %w", err)
+	}
+	m.apart.Store(int64(before.Sub(entry.Created())))
+	return nil
+}
+
+// listen hears what this node is to do.
+func (m *Member) listen(ctx context.Context, orders jetstream.KeyWatcher) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case order := <-orders.Updates():
+			if order == nil {
+				continue // what there was has come
+			}
+			drains := order.Operation() == jetstream.KeyValuePut
+			if m.draining.Swap(drains) != drains {
+				m.o.Log.Info("this node takes new work", "draining", drains)
+			}
+		}
+	}
+}
+
+// AloneError says that this node has not heard of the others for longer than it may.
+type AloneError struct{ Since time.Time }
+
+func (e *AloneError) Error() string {
+	return fmt.Sprintf("this node has been cut off from the others since %s UTC, and cannot be sure what is allowed by now",
+		e.Since.UTC().Format("15:04:05"))
+}
+
+// Sure returns an *AloneError when this node has been cut off for longer than it may go on alone.
+func (m *Member) Sure() error {
+	since := time.Unix(0, m.heard.Load())
+	if m.o.Now().Sub(since) <= m.o.AloneFor {
+		return nil
+	}
+	return &AloneError{since}
+}
+
+// Draining reports whether this node is to take no new work.
+func (m *Member) Draining() bool { return m.draining.Load() }
+
+// Alone is for how long this node has heard nothing of the others.
+func (m *Member) Alone() time.Duration { return m.o.Now().Sub(time.Unix(0, m.heard.Load())) }
+
+// Nodes are the nodes that are there, and those that have orders, by name.
+func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	names, err := keys(ctx, m.o.Cluster.Nodes)
+	if err != nil {
+		return nil, fmt.Errorf("ask which nodes there are: %w", err)
+	}
+	out := []team.Node{}
+	for _, name := range names {
+		entry, err := m.o.Cluster.Nodes.Get(ctx, name)
+		if errors.Is(err, jetstream.ErrKeyNotFound) {
+			continue // it left just now
+		}
+		if err != nil {
+			return nil, fmt.Errorf("ask how the node %s is: %w", name, err)
+		}
+		var n told
+		if err := json.Unmarshal(entry.Value(), &n); err != nil {
+			return nil, fmt.Errorf("read how the node %s is: %w", name, err)
+		}
+		n.Here = name == m.me.Name
+		out = append(out, n.Node)
+	}
+	slices.SortFunc(out, func(a, b team.Node) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// keys are the keys of a bucket; none is no error.
+func keys(ctx context.Context, bucket jetstream.KeyValue) ([]string, error) {
+	list, err := bucket.ListKeys(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for name := range list.Keys() {
+		out = append(out, name)
+	}
+	return out, nil
+}
+
+// Drain has a node take no new work, or take some again. It holds for the name, also when the
+// node is started again.
+func (m *Member) Drain(ctx context.Context, name string, drain bool) error {
+	if _, err := m.find(ctx, name); err != nil {
+		return err
+	}
+	var err error
+	if drain {
+		_, err = m.o.Cluster.Orders.Put(ctx, "drain."+name, []byte("drain"))
+	} else {
+		err = m.o.Cluster.Orders.Purge(ctx, "drain."+name)
+	}
+	if err != nil {
+		return fmt.Errorf("tell the node %s: %w", name, err)
+	}
+	return nil
+}
+
+// Close says that this node leaves.
+func (m *Member) Close(ctx context.Context) {
+	m.cancel()
+	m.ended.Wait()
+	_ = m.o.Cluster.Nodes.Delete(ctx, m.me.Name, jetstream.LastRevision(m.revision)) // it is forgotten by itself otherwise
+}
+
+func (m *Member) find(ctx context.Context, name string) (team.Node, error) {
+	list, err := m.Nodes(ctx)
+	if err != nil {
+		return team.Node{}, err
+	}
+	at := slices.IndexFunc(list, func(n team.Node) bool { return n.Name == name })
+	if at < 0 {
+		return team.Node{}, &team.NotFoundError{Kind: "node", Name: name}
+	}
+	return list[at], nil
+}

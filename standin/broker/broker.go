@@ -1,0 +1,110 @@
+// Package broker runs NATS servers with JetStream for clusters in tests and in the demo: one,
+// or several that replicate, in this process, each of which can be stopped and started again.
+package broker
+
+import (
+	"fmt"
+	"net"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+)
+
+// Broker is some servers. It is not for concurrent use.
+type Broker struct {
+	options []*server.Options
+	servers []*server.Server
+	// Log is told what the servers say; nil for nobody.
+	Log server.Logger
+}
+
+// Start starts as many servers, which keep what they are given below a directory.
+func Start(dir string, many int) (*Broker, error) {
+	b := &Broker{servers: make([]*server.Server, many)}
+	ports, err := free(2 * many)
+	if err != nil {
+		return nil, err
+	}
+	var routes []*url.URL
+	for i := range many {
+		routes = append(routes, &url.URL{Scheme: "nats", Host: fmt.Sprintf("127.0.0.1:%d", ports[many+i])})
+	}
+	for i := range many {
+		o := &server.Options{
+			ServerName: fmt.Sprintf("broker-%d", i+1), Host: "127.0.0.1", Port: ports[i], JetStream: true,
+			StoreDir: filepath.Join(dir, fmt.Sprintf("broker-%d", i+1)), NoSigs: true, NoLog: true, JetStreamMaxStore: 1 << 30,
+		}
+		if many > 1 {
+			o.Cluster = server.ClusterOpts{Name: "skerrow", Host: "127.0.0.1", Port: ports[many+i]}
+			o.Routes = routes
+		}
+		b.options = append(b.options, o)
+	}
+	for i := range many {
+		if err := b.Restart(i); err != nil {
+			b.Close()
+			return nil, err
+		}
+	}
+	return b, nil
+}
+
+// free finds ports that nobody uses now.
+func free(many int) (ports []int, err error) {
+	for range many {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, fmt.Errorf("find a port: %w", err)
+		}
+		defer l.Close()
+		at, _ := l.Addr().(*net.TCPAddr)
+		ports = append(ports, at.Port)
+	}
+	return ports, nil
+}
+
+// Restart starts a server that does not run.
+func (b *Broker) Restart(i int) error {
+	s, err := server.NewServer(b.options[i].Clone())
+	if err != nil {
+		return fmt.Errorf("start the server %d: %w", i+1, err)
+	}
+	if b.Log != nil {
+		s.SetLoggerV2(b.Log, false, false, false)
+	}
+	s.Start()
+	if !s.ReadyForConnections(20 * time.Second) {
+		s.Shutdown()
+		return fmt.Errorf("the server %d did not start in time", i+1)
+	}
+	b.servers[i] = s
+	return nil
+}
+
+// Stop stops a server.
+func (b *Broker) Stop(i int) {
+	if s := b.servers[i]; s != nil {
+		s.Shutdown()
+		s.WaitForShutdown()
+		b.servers[i] = nil
+	}
+}
+
+// Addresses are those of all servers, with commas between.
+func (b *Broker) Addresses() string {
+	var out []string
+	for _, o := range b.options {
+		out = append(out, fmt.Sprintf("nats://127.0.0.1:%d", o.Port))
+	}
+	return strings.Join(out, ",")
+}
+
+// Close stops all.
+func (b *Broker) Close() {
+	for i := range b.servers {
+		b.Stop(i)
+	}
+}
