@@ -15,7 +15,7 @@ RACE := CGO_ENABLED=1 $(GO) test -race -gcflags=all=-d=checkptr=0 -vet=off
 export CGO_ENABLED := 0
 TRIMPATH := -trimpath
 
-.PHONY: help bench-journal soak packages demo first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -25,6 +25,12 @@ demo: build ## build everything and run it with the demo data; Ctrl-C ends it
 	@$(GO) build -o $(BIN)/quill ./demo/quill
 	@$(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/demo .demo
+
+demo-cluster: build ## the same as three nodes with a balancer in front, and three NATS servers; Ctrl-C ends it
+	@$(GO) build -o $(BIN)/demo ./demo
+	@$(GO) build -o $(BIN)/quill ./demo/quill
+	@$(GO) build -o $(BIN)/berths ./demo/berths
+	@exec $(BIN)/demo --cluster .demo-cluster
 
 build: console ## build the console and the one static binary bin/bouncer
 	$(GO) build $(TRIMPATH) -buildvcs=auto -o $(BIN)/bouncer ./cmd/bouncer
@@ -52,7 +58,6 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 
 test: TRIMPATH :=
 test: build peers chromium ## install what is missing and run every test; all but the core's and those through a browser with the race detector
-	$(GO) vet ./...
 	@# Tests through a browser mostly wait, so that they and the console's run beside the others.
 	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e >$(BIN)/e2e.log 2>&1 & e2e=$$!; \
 		(cd console && $(NPM) run check) >$(BIN)/console.log 2>&1 & console=$$!; \
@@ -68,6 +73,9 @@ packages: build ## a package for Debian, a tarball and an image as a file, in bi
 test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
 	$(RACE) -timeout 60m -count 3 -parallel 32 ./...
 
+cluster-test: ## ten minutes of servers of a cluster lost at random, under people who alter at every node; the history is checked
+	BOUNCER_CLUSTER_TIME=10m $(RACE) ./internal/cluster/replica -run TestHistoryIsThatOfOneNode -timeout 30m -v -count 1
+
 crash: build ## kill the service a thousand times under load, and hold what is there against what was answered
 	BOUNCER_CRASHES=1000 $(GO) test ./e2e -run TestKilledAgainAndAgain -timeout 90m -v
 
@@ -81,11 +89,11 @@ contract: build ## describe the API anew, and make the console's types from it
 	$(GO) test ./internal/api -run TestTheConsoleKnowsTheContract -update
 	cd console && $(NPM) run contract && $(NPM) run format
 
-lint: console ## linters, formatting, tidiness of the module
+lint: console ## go vet and other linters, formatting, tidiness of the module
 	$(GO) mod tidy -diff
 	$(GO) run $(GOLANGCI) run ./...
 	cd console && $(NPM) run lint
 
 clean: ## remove what was built and the demo's state
-	rm -rf $(BIN) .demo console/node_modules e2e/peers/node_modules
+	rm -rf $(BIN) .demo .demo-cluster console/node_modules e2e/peers/node_modules
 	find internal/web/dist -mindepth 1 -not -name .keep -delete

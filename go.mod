@@ -3,6 +3,7 @@ module bouncer
 go 1.26.8
 
 require (
+	github.com/anishathalye/porcupine v1.3.1
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/chromedp/chromedp v0.23.0
 	github.com/getkin/kin-openapi v0.152.0

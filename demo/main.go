@@ -52,7 +52,10 @@ func main() {
 // run starts the stand-ins, the service and the agents, and ends them in reverse. It
 // is one sequence, so that what is ended stands beside what is started.
 func run(ctx context.Context, args []string) error {
-	dir := ".demo"
+	dir, cluster := ".demo", false
+	if len(args) > 0 && args[0] == "--cluster" {
+		cluster, args = true, args[1:]
+	}
 	if len(args) > 0 {
 		dir = args[0]
 	}
@@ -72,28 +75,16 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	pilotage := ferries.Pilotage()
-	box := &mailbox.Mailbox{}
-	post, err := net.Listen("tcp", strings.TrimPrefix(mailServer, "smtp://"))
-	if err != nil {
-		return fmt.Errorf("the stand-in of a mail server needs its port: %w", err)
-	}
-	wait.Go(func() { _ = box.Serve(post) })
-	wait.Go(func() { <-ctx.Done(); _ = post.Close() })
-	for _, s := range standIns(house, pilotage, box) {
-		l, err := net.Listen("tcp", s.at)
-		if err != nil {
-			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
-		}
-		srv := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second}
-		wait.Go(func() { _ = srv.Serve(l) })
-		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
+	if err := startStandIns(ctx, &wait, house, pilotage); err != nil {
+		return err
 	}
 	began := time.Now()
 	first := isNew(dir)
-	svc, err := startService(ctx, dir)
+	svc, nodes, err := startAll(ctx, &wait, dir, cluster)
 	if err != nil {
 		return err
 	}
+	defer nodes.close()
 	defer svc.stop()
 	if err := svc.seed(ctx); err != nil {
 		return err
@@ -102,6 +93,9 @@ func run(ctx context.Context, args []string) error {
 		if err := svc.past(ctx, began); err != nil {
 			return fmt.Errorf("write the fortnight before: %w", err)
 		}
+	}
+	if err := nodes.begin(ctx, &wait, svc); err != nil {
+		return err
 	}
 	ferries.Spoil(pilotage)
 	config := filepath.Join(dir, "marit-quill.json")
@@ -120,7 +114,7 @@ func run(ctx context.Context, args []string) error {
 	if err := svc.watchkeeper(ctx); err != nil {
 		return err
 	}
-	svc.guide()
+	svc.guide(nodes)
 	wait.Go(func() { work(ctx, config) })
 	select {
 	case err := <-svc.ended:
@@ -129,6 +123,69 @@ func run(ctx context.Context, args []string) error {
 		fmt.Println("\nending the service and the stand-ins ...")
 		return nil
 	}
+}
+
+// startStandIns starts everything outside.
+func startStandIns(ctx context.Context, wait *sync.WaitGroup, house *pilothouse.Authority, pilotage http.Handler) error {
+	box := &mailbox.Mailbox{}
+	post, err := net.Listen("tcp", strings.TrimPrefix(mailServer, "smtp://"))
+	if err != nil {
+		return fmt.Errorf("the stand-in of a mail server needs its port: %w", err)
+	}
+	wait.Go(func() { _ = box.Serve(post) })
+	wait.Go(func() { <-ctx.Done(); _ = post.Close() })
+	for _, s := range standIns(house, pilotage, box) {
+		l, err := net.Listen("tcp", s.at)
+		if err != nil {
+			return fmt.Errorf("the stand-in %s needs the port %s: %w", s.name, s.at, err)
+		}
+		srv := &http.Server{Handler: s.handler, ReadHeaderTimeout: 10 * time.Second}
+		wait.Go(func() { _ = srv.Serve(l) })
+		wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
+	}
+	return nil
+}
+
+// startAll starts the service, and what there is around it where it is to be several nodes; nil
+// for nothing.
+func startAll(ctx context.Context, wait *sync.WaitGroup, dir string, cluster bool) (*service, *several, error) {
+	if !cluster {
+		svc, err := startService(ctx, dir)
+		return svc, nil, err
+	}
+	nodes, err := startSeveral(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := balance(ctx, wait); err != nil {
+		nodes.close()
+		return nil, nil, err
+	}
+	svc, err := startService(ctx, dir, nodes.flags(0)...)
+	if err != nil {
+		nodes.close()
+		return nil, nil, err
+	}
+	if err := untilReady(ctx, svc.base); err != nil {
+		svc.stop()
+		nodes.close()
+		return nil, nil, err
+	}
+	return svc, nodes, nil
+}
+
+// balance has a balancer listen at the address of the demo.
+func balance(ctx context.Context, wait *sync.WaitGroup) error {
+	b := newBalancer()
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("the balancer needs the port %s: %w", address, err)
+	}
+	srv := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second}
+	wait.Go(func() { b.watch(ctx) })
+	wait.Go(func() { _ = srv.Serve(l) })
+	wait.Go(func() { <-ctx.Done(); _ = srv.Close() })
+	return nil
 }
 
 // startProvider makes the identity provider of the scenario, which keeps what it

@@ -34,45 +34,22 @@ type service struct {
 
 var oneTime = regexp.MustCompile(`one-time password (\S+)`)
 
-// command is the service with the settings of the scenario.
-func (s *service) command() *exec.Cmd {
-	cmd := exec.Command(
-		s.bin,
-		"serve",
-		"--data",
-		filepath.Join(s.dir, "data"),
-		"--listen",
-		address,
-		"--first-admin",
-		"marit",
-		"--private-ranges",
-		"127.0.0.0/8",
-		"--oidc-issuer",
-		"http://127.0.0.1:4710",
-		"--oidc-client-id",
-		providerClient,
-		"--oidc-secret",
-		"env PILOTHOUSE_SECRET",
-		"--oidc-name",
-		"Pilothouse",
-		"--oidc-groups",
-		"desk=admin,dispatch=maintainer,crew=member,safety=auditor",
-		"--held-notices",
-		bellAddress,
-		"--held-notices-key",
-		"env BELL_KEY",
-		"--mail-server",
-		mailServer,
-		"--mail-from",
-		"bouncer@skerrow.example",
-		"--backup-dir",
-		filepath.Join(s.dir, "copies"),
-		"--metrics-listen",
-		metricsAddress,
+// command is a service with the settings of the scenario and further ones, of which later ones
+// take the place of earlier ones. The first of a cluster does for all what is done once.
+func (s *service) command(data string, first bool, further ...string) *exec.Cmd {
+	settings := []string{
+		"serve", "--data", data, "--listen", address, "--first-admin", "marit", "--private-ranges", "127.0.0.0/8",
+		"--oidc-issuer", "http://127.0.0.1:4710", "--oidc-client-id", providerClient, "--oidc-secret", "env PILOTHOUSE_SECRET",
+		"--oidc-name", "Pilothouse", "--oidc-groups", "desk=admin,dispatch=maintainer,crew=member,safety=auditor",
+		"--held-notices", bellAddress, "--held-notices-key", "env BELL_KEY",
+		"--mail-server", mailServer, "--mail-from", "bouncer@skerrow.example",
 		// The stand-ins lie in this checkout, which nobody else may be able to reach.
-		"--process-user",
-		strconv.Itoa(os.Getuid()),
-	)
+		"--process-user", strconv.Itoa(os.Getuid()),
+	}
+	if first {
+		settings = append(settings, "--backup-dir", filepath.Join(s.dir, "copies"), "--metrics-listen", metricsAddress)
+	}
+	cmd := exec.Command(s.bin, append(settings, further...)...)
 	// The stand-in for berths is a command beside this one.
 	cmd.Env = append(
 		os.Environ(),
@@ -85,7 +62,7 @@ func (s *service) command() *exec.Cmd {
 
 // startService starts the service as its users do, and signs in to it. Its steps are
 // one sequence, each with what people read when it fails.
-func startService(ctx context.Context, dir string) (*service, error) {
+func startService(ctx context.Context, dir string, further ...string) (*service, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, err
@@ -95,7 +72,7 @@ func startService(ctx context.Context, dir string) (*service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = s.command()
+	s.cmd = s.command(filepath.Join(dir, "data"), true, further...)
 	s.cmd.Stderr = log
 	// Its own group, so that an interrupt at the terminal reaches it through us
 	// only, and it can end in order.
@@ -116,7 +93,7 @@ func startService(ctx context.Context, dir string) (*service, error) {
 	}()
 	go func() { s.ended <- errors.Join(s.cmd.Wait(), log.Close()) }()
 	listening := false
-	for deadline := time.After(15 * time.Second); ; {
+	for deadline := time.After(time.Minute); ; {
 		select {
 		case line, ok := <-lines:
 			if !ok {
@@ -503,7 +480,7 @@ func (s *service) run(ctx context.Context, stdin string, args ...string) error {
 	return nil
 }
 
-func (s *service) guide() {
+func (s *service) guide(c *several) {
 	rel := s.dir
 	if wd, err := os.Getwd(); err == nil {
 		if r, err := filepath.Rel(wd, s.dir); err == nil {
@@ -532,4 +509,12 @@ Some commands to try:
 
 Ctrl-C ends everything. The state stays in %[3]s.
 `, s.base, password, rel, bellAddress, metricsAddress, mailAddress)
+	if c != nil {
+		fmt.Printf(`
+It is three nodes, of one register, with a balancer at %s:
+  %[2]s/bouncer node list
+  kill -9 %[3]d                        (node south; it is started again after a while)
+  bin/quill --config %[2]s/marit-quill.json
+`, s.base, rel, c.pid("south"))
+	}
 }

@@ -5,9 +5,11 @@ import InvitationPage from './pages/InvitationPage.vue'
 import SignInPage from './pages/SignInPage.vue'
 import NavRail from './parts/NavRail.vue'
 import { closeLive, openLive } from './use/live'
+import { useSilentNodes } from './use/nodes'
 import { useSession } from './use/session'
 
 const { person, load } = useSession()
+const { silent } = useSilentNodes()
 const route = useRoute()
 const ready = ref(false)
 const unreachable = ref(false)
@@ -44,6 +46,10 @@ watch(
       <a class="skip" href="#main">Skip to the content</a>
       <NavRail />
       <main id="main" tabindex="-1">
+        <p v-if="silent" class="missing" role="status">
+          <strong>{{ silent }}</strong> did not answer, so what is recorded there is missing.
+          <RouterLink to="/service">See the nodes</RouterLink>
+        </p>
         <RouterView />
       </main>
     </div>
@@ -51,6 +57,12 @@ watch(
 </template>
 
 <style scoped>
+.missing {
+  margin: 0 0 12px;
+  padding: 6px 10px;
+  border-left: 3px solid var(--warn);
+  background: var(--sheet);
+}
 .frame {
   display: grid;
   grid-template-columns: 172px minmax(0, 1fr);

@@ -24,6 +24,7 @@ import (
 
 	"bouncer/internal/api"
 	"bouncer/internal/calls"
+	"bouncer/internal/cluster/node"
 	"bouncer/internal/control/approval"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/control/finder"
@@ -92,13 +93,15 @@ type Service struct {
 	seen       *api.Services    // whom metrics ask
 	scraped    http.Handler     // /metrics
 	telling    *http.Server     // at an address of its own; nil for none
-	several    *clustered       // nil for a service that is one node
+	several    *node.Node       // nil for a service that is one node
+	sessions   []byte           // the key that signs the ids of sessions; nil for none
 	server     *http.Server
 	served     chan error
 	ended      chan struct{}
 }
 
-// Start starts the service; Stop ends it. Logs go to out.
+// Start starts the service; Stop ends it. Logs go to out. It is long because it is one sequence, each
+// step with what people read when it fails and what undoes it.
 func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err error) {
 	svc := &Service{Settings: s, served: make(chan error, 1), ended: make(chan struct{})}
 	// Whatever was started is ended again when a later step fails.
@@ -126,12 +129,12 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if err := svc.joinCluster(ctx); err != nil {
 		return nil, err
 	}
-	undo = append(undo, func() { svc.several.close(ctx) })
+	undo = append(undo, func() { svc.several.Close(ctx) })
 	fresh, err := svc.store.SealedSecrets(ctx)
 	if err != nil {
 		return nil, storeError(db, err)
 	}
-	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0 && svc.several.beginsKeys(ctx))
+	keys, err := locker.LoadKeys(ctx, s.Keys, len(fresh) == 0 && svc.several.BeginsKeys(ctx))
 	if errors.Is(err, fs.ErrNotExist) && svc.several != nil {
 		return nil, &StartError{
 			"the key set of the cluster is not here", "put the file that another node has at " + s.Keys + " (setting keys)", err,
@@ -144,7 +147,10 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 			err,
 		}
 	}
-	if err := svc.several.shareKeys(ctx, keys, svc.store); err != nil {
+	if err := svc.several.ShareKeys(ctx, keys); err != nil {
+		return nil, clusterError(err)
+	}
+	if svc.sessions, err = svc.sessionKey(keys); err != nil {
 		return nil, err
 	}
 	listener, err := net.Listen("tcp", s.Listen)
@@ -156,6 +162,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		return nil, &StartError{fmt.Sprintf("cannot listen on %s: %v", s.Listen, errors.Unwrap(err)), hint, err}
 	}
 	undo = append(undo, func() { _ = listener.Close() })
+	svc.several.Listens(listener)
 	svc.Address = s.PublicURL
 	if svc.Address == "" {
 		svc.Address = "http://" + listener.Addr().String()
@@ -165,8 +172,12 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if err != nil {
 		return nil, err
 	}
+	handler, err := svc.routes(rest, guard, keys)
+	if err != nil {
+		return nil, err
+	}
 	svc.server = &http.Server{
-		Handler:           svc.routes(rest, guard),
+		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       time.Minute, // for the whole request; streams lift it
 		IdleTimeout:       5 * time.Minute,
@@ -189,7 +200,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 }
 
 // routes puts the doors, the API and the console behind one address.
-func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
+func (svc *Service) routes(rest *api.API, guard *origin.Guard, keys *locker.Keys) (http.Handler, error) {
 	r := chi.NewRouter()
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "ok\n") })
 	r.Get("/metrics", svc.scraped.ServeHTTP)
@@ -199,7 +210,7 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 			return
 		}
-		if err := svc.several.ready(); err != nil {
+		if err := svc.several.Ready(); err != nil {
 			http.Error(w, err.Error(), http.StatusServiceUnavailable)
 			return
 		}
@@ -223,6 +234,10 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 		rest.MountOAuth(r)
 		r.Handle("/*", web.Handler())
 	})
+	all, err := svc.several.Across(r, keys, svc.Address, svc.meter)
+	if err != nil {
+		return nil, clusterError(err)
+	}
 	// The gateway is asked first and goes around the router: it is the hot path.
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		if p := req.URL.Path; p == "/mcp" || strings.HasPrefix(p, "/in/") || p == "/sse" || strings.HasPrefix(p, "/mcp/") ||
@@ -230,8 +245,8 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard) http.Handler {
 			svc.Gateway.ServeHTTP(w, req)
 			return
 		}
-		r.ServeHTTP(w, req)
-	})
+		all.ServeHTTP(w, req)
+	}), nil
 }
 
 // Wait returns when the service ends by itself, which is always an error.
@@ -271,7 +286,7 @@ func (svc *Service) Stop(ctx context.Context) {
 	svc.mails.Close()
 	svc.closeTraces(end)
 	svc.parts.close(end)
-	svc.several.close(end)
+	svc.several.Close(end)
 	svc.meter.Close()
 	svc.jnl.Close()
 	if err := svc.store.Close(); err != nil {

@@ -61,9 +61,9 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 	later(svc.meter.Close)
 	o := relay.Options{
 		Version: Version, Address: svc.Address, BodyLimit: s.BodyLimit, CallTimeout: s.CallTimeout, Guard: on.guard, Log: svc.log,
-		Book: on.book, SessionKey: svc.sessionKey(), Proxies: s.Proxies,
+		Book: on.book, SessionKey: svc.sessions, Proxies: s.Proxies,
 		Present: on.there.Present, Held: svc.held, Budgets: svc.meter, Finder: svc.finder,
-		Sure: svc.several.sure,
+		Sure: svc.several.Sure,
 	}
 	if s.Recorder != "off" {
 		// There is somebody to tell as soon as agents are served.

@@ -4,16 +4,22 @@ import (
 	"crypto/rand"
 	"os"
 	"path/filepath"
+
+	"bouncer/internal/locker"
 )
 
 // sessionKeyFile holds the key that signs the ids of agents' sessions. Whoever reads it
 // can go on with a session, and only together with its pass.
 const sessionKeyFile = "session.key"
 
-// sessionKey is the key of this data directory, made at the first start. nil when there
-// is none and none can be kept: sessions end with the service then.
-func (svc *Service) sessionKey() []byte {
-	return svc.keyIn(sessionKeyFile, "sessions end with the service")
+// sessionKey is the key of this data directory, made at the first start; nil when there is none
+// and none can be kept: sessions end with the service then. The nodes of a cluster derive the
+// same from the key set that they share, so that each can go on with the sessions of another.
+func (svc *Service) sessionKey(keys *locker.Keys) ([]byte, error) {
+	if svc.several != nil {
+		return keys.Derive("sessions")
+	}
+	return svc.keyIn(sessionKeyFile, "sessions end with the service"), nil
 }
 
 // journalKeyFile holds the key that signs heads of the journal.

@@ -118,7 +118,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Log:        svc.log,
 		Redirect:   redirect,
 		NoCommands: noProcesses,
-		Lease:      svc.several.leases(),
+		Lease:      svc.several.Leases(),
 		Now:        s.Now,
 		Challenge:  func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
 		ConnectLink: func(server string, h team.Holder, agent string) string {
@@ -214,8 +214,8 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		all.Policy,
 		authserver.Options{Address: svc.Address, Log: svc.log},
 	)
-	if all.Nodes, err = svc.enterCluster(ctx, reg); err != nil {
-		return nil, err
+	if all.Nodes, err = svc.several.Enter(ctx, reg); err != nil {
+		return nil, clusterError(err)
 	}
 	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin, s.firstPassword(ctx)); err != nil {
 		return nil, &StartError{err.Error(), "check the settings first-admin and first-password", err}

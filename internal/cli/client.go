@@ -72,7 +72,14 @@ func (e *Env) connect(address string) (*client.Client, error) {
 	if base == "" {
 		base = defaultAddress
 	}
-	return client.New(base, token)
+	c, err := client.New(base, token)
+	if err == nil {
+		c.Silent = func(nodes string) {
+			const text = "these nodes did not answer, and what they have is missing: %s\n  hint: bouncer node list shows how they are\n"
+			fmt.Fprintf(e.Err, text, nodes)
+		}
+	}
+	return c, err
 }
 
 // outcome is the exit code of an error, and what helps.

@@ -29,7 +29,7 @@ func nodeCommands() []command {
 				}
 				at := slices.IndexFunc(all.Nodes, func(n team.Node) bool { return n.Name == t.args[0] })
 				if at < 0 {
-					return &failure{exitFailure, fmt.Sprintf("there is no node %q", t.args[0]), "bouncer node list shows which are there"}
+					return &failure{exitNotFound, fmt.Sprintf("there is no node %q", t.args[0]), "bouncer node list shows which are there"}
 				}
 				if t.json {
 					return t.writeJSON(all.Nodes[at])
@@ -62,13 +62,9 @@ func (t view) showNodes(all apitype.Nodes) error {
 	if all.Cluster == "" {
 		return t.done("this service is one node; bouncer serve --cluster makes several one service")
 	}
-	newest := uint64(0)
-	for _, n := range all.Nodes {
-		newest = max(newest, n.Applied)
-	}
 	var rows [][]string
 	for _, n := range all.Nodes {
-		rows = append(rows, []string{n.Name, nodeState(n), behind(newest - n.Applied), n.Address, n.Version, clock(n.Started)})
+		rows = append(rows, []string{n.Name, nodeState(n), behind(max(n.Last, n.Applied) - n.Applied), n.Address, n.Version, clock(n.Started)})
 	}
 	return t.table([]string{"NODE", "STATE", "BEHIND", "ADDRESS", "VERSION", "STARTED"}, rows)
 }

@@ -28,6 +28,9 @@ const (
 type Client struct {
 	base, token string
 	http        *http.Client
+	// Silent is told the names of nodes of the service that did not answer, so that what they
+	// keep for themselves is missing; nil for nobody.
+	Silent func(nodes string)
 }
 
 // New returns a client of the service at base, a URL with scheme and host and
@@ -48,7 +51,7 @@ func (c *Client) SignedIn() bool { return c.token != "" }
 
 // With returns a client of the same service that shows another token.
 func (c *Client) With(token string) *Client {
-	return &Client{base: c.base, token: token, http: c.http}
+	return &Client{base: c.base, token: token, http: c.http, Silent: c.Silent}
 }
 
 // AddressError says that an address is no base URL of a service.
@@ -163,6 +166,9 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader) 
 			return nil, context.Canceled
 		}
 		return nil, &UnreachableError{c.base, err}
+	}
+	if nodes := res.Header.Get("Bouncer-Nodes-Silent"); nodes != "" && c.Silent != nil {
+		c.Silent(nodes)
 	}
 	if res.StatusCode < http.StatusBadRequest {
 		return res, nil

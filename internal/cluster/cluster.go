@@ -330,3 +330,49 @@ func (c *Cluster) Close() { c.conn.Close() }
 func wrongSequence(code jetstream.ErrorCode) bool {
 	return code == jetstream.JSErrCodeStreamWrongLastSequence || code == jetstream.JSErrCodeStreamWrongLastSequenceConstant
 }
+
+// Listen has fn answer what other nodes ask this one. stop ends it.
+func (c *Cluster) Listen(fn func(raw []byte, answer func([]byte))) (stop func(), err error) {
+	heard, err := c.conn.Subscribe(c.ask(c.Node), func(m *nats.Msg) {
+		fn(m.Data, func(raw []byte) { _ = m.Respond(raw) }) // who asked waits no longer than it wants to
+	})
+	if err != nil {
+		return nil, fmt.Errorf("listen to other nodes: %w", err)
+	}
+	return func() { _ = heard.Unsubscribe() }, nil
+}
+
+// Tell tells all other nodes something; who does not listen misses it.
+func (c *Cluster) Tell(raw []byte) error {
+	if err := c.conn.Publish(c.news(), raw); err != nil {
+		return fmt.Errorf("tell the other nodes: %w", err)
+	}
+	return nil
+}
+
+// Hear has fn be told what nodes tell, this one included. stop ends it.
+func (c *Cluster) Hear(fn func(raw []byte)) (stop func(), err error) {
+	heard, err := c.conn.Subscribe(c.news(), func(m *nats.Msg) { fn(m.Data) })
+	if err != nil {
+		return nil, fmt.Errorf("listen to other nodes: %w", err)
+	}
+	return func() { _ = heard.Unsubscribe() }, nil
+}
+
+func (c *Cluster) news() string { return strings.TrimSuffix(c.subject, ".log") + ".news" }
+
+// Ask asks another node.
+func (c *Cluster) Ask(ctx context.Context, node string, raw []byte) ([]byte, error) {
+	answer, err := c.conn.RequestWithContext(ctx, c.ask(node), raw)
+	if err != nil {
+		return nil, fmt.Errorf("ask the node %s: %w", node, err)
+	}
+	return answer.Data, nil
+}
+
+// MaxMessage is how many bytes a question or an answer may have.
+func (c *Cluster) MaxMessage() int { return int(c.conn.MaxPayload()) }
+
+func (c *Cluster) ask(node string) string {
+	return strings.TrimSuffix(c.subject, ".log") + ".node." + node
+}

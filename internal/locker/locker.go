@@ -8,7 +8,9 @@ import (
 	"context"
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -85,6 +87,19 @@ func (k *Keys) Share() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.shared = true
+}
+
+// Derive returns 32 bytes for a purpose, which all who have the same key set derive alike. They
+// follow from its oldest key, by HKDF with SHA-256 (RFC 5869).
+func (k *Keys) Derive(purpose string) ([]byte, error) {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	oldest := k.set.keys[k.set.file.Keys[0].ID]
+	out, err := hkdf.Key(sha256.New, oldest, nil, "bouncer "+purpose, 32)
+	if err != nil {
+		return nil, fmt.Errorf("derive a key for %s: %w", purpose, err)
+	}
+	return out, nil
 }
 
 // Kept reports whether Bouncer writes the key set itself.

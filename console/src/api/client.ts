@@ -22,6 +22,13 @@ export function whenSignedOut(fn: () => void) {
   onSignedOut = fn
 }
 
+let onNodes: (path: string, silent: string) => void = () => {}
+
+/** whenNodesAreSilent sets what is told of nodes that did not answer, by the path that was asked for; '' for none. */
+export function whenNodesAreSilent(fn: (path: string, silent: string) => void) {
+  onNodes = fn
+}
+
 /** request calls the API and returns the decoded answer. It throws an ApiError. */
 export async function request<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
   let res: Response
@@ -36,6 +43,7 @@ export async function request<T>(method: string, path: string, body?: unknown, s
     if (signal?.aborted) throw err
     throw new ApiError(0, 'Bouncer cannot be reached', 'Check that the service is running; this page goes on by itself when it is back.')
   }
+  onNodes(path.split('?')[0], res.headers.get('Bouncer-Nodes-Silent') ?? '')
   if (res.status === 204) return undefined as T
   const data: unknown = await res.json().catch(() => null)
   if (res.ok && data !== null) return data as T

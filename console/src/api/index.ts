@@ -29,6 +29,7 @@ import type {
   ConsentRequest,
   Contact,
   Copies,
+  Nodes,
   Dependent,
   DocumentInfo,
   DocumentSource,
@@ -266,6 +267,9 @@ export const locker = () => request<KeySet>('GET', '/api/locker')
 export const rotateKeys = () => request<KeySet>('POST', '/api/locker/rotate')
 export const backupAddress = '/api/backup'
 export const copies = () => request<Copies>('GET', '/api/copies')
+export const nodes = () => request<Nodes>('GET', '/api/nodes')
+export const drainNode = (name: string, draining: boolean) =>
+  request<Nodes>('PATCH', `/api/nodes/${encodeURIComponent(name)}`, { draining })
 export const makeCopy = () => request<Copies>('POST', '/api/copies')
 export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })

@@ -3,6 +3,7 @@ import { ElInput, ElProgress } from 'element-plus'
 import { computed, onMounted } from 'vue'
 import * as api from '../api'
 import ErrorNote from '../parts/ErrorNote.vue'
+import NodesPanel from '../parts/NodesPanel.vue'
 import SafekeepingPanel from '../parts/SafekeepingPanel.vue'
 import ListFrame from '../parts/ListFrame.vue'
 import { ago, dateOnly } from '../use/format'
@@ -74,6 +75,7 @@ const filled = computed(() => {
       <dd :class="{ bad: journal.data.value.lost }">{{ journal.data.value.lost }} calls since the start</dd>
     </dl>
   </section>
+  <NodesPanel />
   <SafekeepingPanel v-if="may('locker.keep')" />
   <div class="pagehead sub gap">
     <h2>Limits</h2>

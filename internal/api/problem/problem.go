@@ -17,7 +17,7 @@ import (
 )
 
 // Of turns an error into what may be told. Status 500 is a fault of the service itself, and
-// says less than its log has to have.
+// says less than its log has to have. It is long because it is that table.
 func Of(err error) apitype.Problem {
 	var field *team.FieldError
 	var missing *team.NotFoundError

@@ -21,11 +21,12 @@ import (
 	"bouncer/internal/core/team"
 )
 
-// How often a node says that it is there, and how far its clock may be from that of the
+// How often a node says that it is there, when it is told of one that it does not, and how far its clock may be from that of the
 // cluster before it says so.
 const (
-	beat       = time.Second
-	clockApart = 30 * time.Second
+	beat        = time.Second
+	silentAfter = 3 * beat
+	clockApart  = 30 * time.Second
 )
 
 // Options configure a Member. All but Now are required.
@@ -53,6 +54,7 @@ type Member struct {
 	revision uint64       // of what was said last; of the goroutine that says it
 	heard    atomic.Int64 // when most of the cluster answered last, in nanoseconds since 1970
 	draining atomic.Bool
+	others   atomic.Pointer[[]string]
 	apart    atomic.Int64 // nanoseconds by which the clock here is ahead of the cluster's
 
 	cancel context.CancelFunc
@@ -173,6 +175,12 @@ func (m *Member) once(ctx context.Context) error {
 		return fmt.Errorf("read what this node said: %w", err)
 	}
 	m.apart.Store(int64(before.Sub(entry.Created())))
+	names, err := keys(ctx, m.o.Cluster.Nodes)
+	if err != nil {
+		return fmt.Errorf("ask which nodes there are: %w", err)
+	}
+	names = slices.DeleteFunc(names, func(name string) bool { return name == m.me.Name })
+	m.others.Store(&names)
 	return nil
 }
 
@@ -211,6 +219,14 @@ func (m *Member) Sure() error {
 	return &AloneError{since}
 }
 
+// Others are the names of the other nodes, as they were a moment ago.
+func (m *Member) Others() []string {
+	if names := m.others.Load(); names != nil {
+		return *names
+	}
+	return nil
+}
+
 // Draining reports whether this node is to take no new work.
 func (m *Member) Draining() bool { return m.draining.Load() }
 
@@ -226,6 +242,7 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 		return nil, fmt.Errorf("ask which nodes there are: %w", err)
 	}
 	out := []team.Node{}
+	said := make([]time.Time, 0, len(names)) // by the clock of the cluster
 	for _, name := range names {
 		entry, err := m.o.Cluster.Nodes.Get(ctx, name)
 		if errors.Is(err, jetstream.ErrKeyNotFound) {
@@ -239,7 +256,12 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 			return nil, fmt.Errorf("read how the node %s is: %w", name, err)
 		}
 		n.Here = name == m.me.Name
-		out = append(out, n.Node)
+		out, said = append(out, n.Node), append(said, entry.Created())
+	}
+	for i, at := range said {
+		if late := slices.MaxFunc(said, time.Time.Compare).Sub(at); late > silentAfter {
+			out[i].Trouble = fmt.Sprintf("has said nothing for %s", late.Round(time.Second))
+		}
 	}
 	slices.SortFunc(out, func(a, b team.Node) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil

@@ -3,7 +3,9 @@ package nodes_test
 import (
 	"context"
 	"io"
+	"log/slog"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +18,9 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/app"
+	nats "bouncer/internal/cluster"
+	"bouncer/internal/cluster/across"
+	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/broker"
 )
@@ -67,6 +72,20 @@ func (c *cluster) refused(settings map[string]string) *app.StartError {
 	return start
 }
 
+// hangs has there be a node that answers nothing.
+func (c *cluster) hangs(name string) {
+	c.Helper()
+	o := nats.Options{Servers: strings.Split(c.broker.Addresses(), ","), Name: "skerrow", Node: name, Log: slog.New(slog.DiscardHandler)}
+	west, err := nats.Join(c.Context(), o)
+	require.NoError(c, err)
+	c.Cleanup(west.Close)
+	stop, err := west.Listen(func([]byte, func([]byte)) {})
+	require.NoError(c, err)
+	c.Cleanup(stop)
+	_, err = west.Nodes.Put(c.Context(), name, []byte(`{"name":"`+name+`"}`))
+	require.NoError(c, err)
+}
+
 func get(t *testing.T, address string) (int, string) {
 	t.Helper()
 	res, err := http.Get(address)
@@ -81,7 +100,7 @@ func get(t *testing.T, address string) (int, string) {
 // with the same secrets, and who is revoked there is turned away here at once.
 func TestSeveralNodesAreOneService(t *testing.T) {
 	t.Parallel()
-	c := begin(t)
+	c, began := begin(t), time.Now().UTC().Format(time.RFC3339)
 	north := c.node("north")
 	north.Register("echo", testkit.Upstream(t, testkit.Echo("skf-4hg2Lq9vPz7Wm1Tx", nil)), "skf-4hg2Lq9vPz7Wm1Tx")
 	south := c.node("south")
@@ -96,6 +115,22 @@ func TestSeveralNodesAreOneService(t *testing.T) {
 	require.Eventually(t, func() bool { return slices.Contains(there().Names(), "echo__echo") }, 20*time.Second, 20*time.Millisecond)
 	agent := there()
 	assert.Equal(t, "x", agent.CallTool("echo__echo", "x").Result.Content[0].Text)
+
+	// The session goes on at another node; the calls of both are one journal, at either.
+	moved := *agent
+	moved.URL = strings.Replace(agent.URL, south.Base, north.Base, 1)
+	assert.Equal(t, "y", moved.CallTool("echo__echo", "y").Result.Content[0].Text)
+	for _, w := range []*testkit.World{north, south} {
+		for i, c := range w.Calls(2, "tool=echo")[:2] {
+			var one team.Call
+			w.Must("GET", "/api/calls/"+c.ID, nil, &one)
+			assert.Contains(t, one.Result, []string{"y", "x"}[i])
+		}
+		var steps []team.Bucket
+		w.Must("GET", "/api/call-counts?step=86400&since="+url.QueryEscape(began), nil, &steps)
+		require.Len(t, steps, 1)
+		assert.Equal(t, 2, steps[0].OK)
+	}
 
 	// Who is paused there is turned away here, in a session that there is already.
 	held := north.Raw("/mcp", pass, "2025-11-25")
@@ -156,6 +191,86 @@ func southNames(w *testkit.World) (out []string) {
 		out = append(out, a.Name)
 	}
 	return out
+}
+
+// A call that is held at one node is seen and decided at another. What a node has that does not
+// answer is missing, and that is said.
+func TestHeldCallsAreDecidedAtAnyNode(t *testing.T) {
+	t.Parallel()
+	c := begin(t)
+	north := c.node("north")
+	north.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	south := c.node("south")
+	north.Must("POST", "/api/rules", testkit.Obj{"effect": "hold", "agent": "*", "server": "echo", "tool": "*", "holdSeconds": 300}, nil)
+	agent := north.Raw("/mcp", north.Agent("night-watch"), "2025-11-25")
+	answer := make(chan string, 1)
+	go func() {
+		_, text := agent.Post(`{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"admitted then"}}}`)
+		answer <- text
+	}()
+	var held []apitype.HeldCall
+	require.Eventually(t, func() bool {
+		south.Must("GET", "/api/held", nil, &held)
+		return len(held) == 1
+	}, 20*time.Second, 20*time.Millisecond)
+	status, _ := south.Do("", "GET", "/api/held", nil)
+	assert.Equal(t, 401, status)
+	member := south.Person("teo", "Teo Castellane", "member")
+	status, _ = south.Do(member, "POST", "/api/held/"+held[0].ID+"/decision", testkit.Obj{"how": "once"})
+	assert.Equal(t, 404, status, "who may not see it there may not here")
+	decision := "/api/held/" + held[0].ID + "/decision"
+	assert.Equal(t, 403, south.Problem("POST", decision, testkit.Obj{"how": "once"}).Status, "nobody decides a call of their own agent")
+	south.MustAs(south.Person("joss", "Joss Penhale", "maintainer"), "POST", decision, testkit.Obj{"how": "once"}, nil)
+	assert.Contains(t, <-answer, "admitted then")
+	assert.Equal(t, 404, south.Problem("GET", "/api/held/nothing", nil).Status)
+
+	// A node that hangs is not waited for.
+	c.hangs("west")
+	req, err := http.NewRequestWithContext(t.Context(), "GET", south.Base+"/api/calls", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+south.Token)
+	require.Eventually(t, func() bool {
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		return res.StatusCode == 200 && res.Header.Get(across.Silent) == "west"
+	}, 20*time.Second, 100*time.Millisecond)
+}
+
+// What is used of a budget at one node is used at all of them, and a budget that begins anew does so
+// everywhere.
+func TestBudgetsCountAtAllNodes(t *testing.T) {
+	t.Parallel()
+	c := begin(t)
+	north := c.node("north")
+	north.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	north.Rule("admit", "*", "*", "echo")
+	south := c.node("south")
+	north.Must("POST", "/api/budgets", testkit.Obj{"name": "few", "agent": "*", "server": "*", "tool": "*", "per": "agent", "window": "month", "calls": 3}, nil)
+	pass := north.Agent("quay-voice")
+	there := south.Raw("/mcp", pass, "2025-11-25")
+	here := north.Raw("/mcp", pass, "2025-11-25")
+	const call = `{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"carried"}}}`
+	for _, agent := range []*testkit.Raw{there, here, there} {
+		_, text := agent.Post(call)
+		require.Contains(t, text, "carried")
+	}
+	for _, w := range []*testkit.World{north, south} {
+		require.Eventually(t, func() bool {
+			var b apitype.BudgetInfo
+			w.Must("GET", "/api/budgets/few", nil, &b)
+			return len(b.Uses) == 1 && b.Uses[0].Calls == 3
+		}, 20*time.Second, 20*time.Millisecond)
+	}
+	for _, agent := range []*testkit.Raw{there, here} {
+		_, text := agent.Post(call)
+		assert.Contains(t, text, "budget few is spent")
+	}
+	south.Must("POST", "/api/budgets/few/reset", nil, nil)
+	require.Eventually(t, func() bool {
+		_, text := here.Post(call)
+		return strings.Contains(text, "carried")
+	}, 20*time.Second, 50*time.Millisecond)
 }
 
 // A node that is cut off goes on for a while, refuses calls then, and says so; nothing can be

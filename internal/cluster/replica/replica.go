@@ -213,8 +213,15 @@ func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (re
 	defer func() { <-r.turn }()
 	for range maxTurns {
 		e, after, err := prepare(ctx)
-		if err != nil || len(e.Statements) == 0 && len(e.Marks) == 0 {
+		if err != nil {
+			// What is refused is refused by the newest state, and not by what it was here.
+			if again, waited := r.behind(ctx, after); waited == nil && again {
+				continue
+			}
 			return err
+		}
+		if len(e.Statements) == 0 && len(e.Marks) == 0 {
+			return nil
 		}
 		e.Node = r.o.Cluster.Node
 		raw, err := replication.Encode(e)
@@ -236,16 +243,23 @@ func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (re
 	return errors.New("others alter the register all the time; try again")
 }
 
+// behind reports whether the log had something after an entry, and waits for that to be carried
+// out here.
+func (r *Replica) behind(ctx context.Context, after uint64) (bool, error) {
+	_, last, err := r.o.Cluster.Last(ctx)
+	if err != nil || last <= after {
+		return false, err
+	}
+	return true, r.Wait(ctx, last)
+}
+
 // catchUp waits until something after an entry is carried out here.
 func (r *Replica) catchUp(ctx context.Context, after uint64) error {
-	_, last, err := r.o.Cluster.Last(ctx)
-	if err != nil {
-		return err
+	more, err := r.behind(ctx, after)
+	if err == nil && !more {
+		err = fmt.Errorf("the log ends at entry %d, which others do not know yet", after)
 	}
-	if last <= after {
-		return fmt.Errorf("the log ends at entry %d, and this node has carried out %d", last, after)
-	}
-	return r.Wait(ctx, last)
+	return err
 }
 
 // verdict waits until an entry is carried out here, and tells what came of it.

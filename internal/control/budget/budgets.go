@@ -188,6 +188,9 @@ func (svc *Service) Reset(ctx context.Context, by team.Person, key string) (apit
 		return apitype.BudgetInfo{}, err
 	}
 	svc.meter.Reset(have.ID)
+	if svc.meter.Forgot != nil {
+		svc.meter.Forgot(have.ID)
+	}
 	return svc.Budget(ctx, have.Name)
 }
 

@@ -36,9 +36,11 @@ type Meter struct {
 	now   func() time.Time
 	// Told is told of a budget that is spent, once for each window: whose call found it so,
 	// the budget, and what there is to say. It must not block; nil for nobody.
-	Told  func(agentID, budget, text string)
-	stop  chan struct{}
-	ended chan struct{}
+	Told func(agentID, budget, text string)
+	// Forgot is told of a budget that begins anew here; nil for nobody.
+	Forgot func(budgetID string)
+	stop   chan struct{}
+	ended  chan struct{}
 
 	mu   sync.Mutex // guards used and the counts in it; held over no I/O and no wait
 	used map[key]*count
@@ -51,8 +53,10 @@ type count struct {
 	began        time.Time
 	calls, bytes int64
 	atOnce       int
-	altered      bool // since it was written
-	told         bool // that it is spent in this window
+	altered      bool             // since it was written
+	untold       bool             // since other nodes were told
+	elsewhere    map[string]share // what was used at other nodes, by their names
+	told         bool             // that it is spent in this window
 	queue        *gate.Queue
 	slots        int // of the queue
 }
@@ -147,12 +151,13 @@ func (c *count) spent(b *budget.Budget, now time.Time) *budget.SpentError {
 	_, until := budget.Span(b.Window, now)
 	e := &budget.SpentError{Budget: b.Name, Until: until}
 	again := fmt.Sprintf("; again at %s", until.Format("2006-01-02 15:04:05 MST"))
+	calls, bytes, atOnce := c.total(b, now)
 	switch {
-	case b.Calls > 0 && c.calls >= int64(b.Calls):
+	case b.Calls > 0 && calls >= int64(b.Calls):
 		e.What, e.Text = "calls", fmt.Sprintf("budget %s is spent: %s%s", b.Name, b.CallsText(), again)
-	case b.KiB > 0 && c.bytes >= int64(b.KiB)<<10:
+	case b.KiB > 0 && bytes >= int64(b.KiB)<<10:
 		e.What, e.Text = "bytes", fmt.Sprintf("budget %s is spent: %s%s", b.Name, b.KiBText(), again)
-	case b.AtOnce > 0 && !b.Waits && c.atOnce >= b.AtOnce:
+	case b.AtOnce > 0 && !b.Waits && atOnce >= b.AtOnce:
 		e.What, e.Until = "calls at a time", time.Time{}
 		e.Text = fmt.Sprintf("budget %s allows %d calls at a time, and as many are under way; wait until one has ended", b.Name, b.AtOnce)
 	default:
@@ -184,7 +189,7 @@ func (m *Meter) Take(ctx context.Context, list []*budget.Budget, who rules.Subje
 	for i, b := range list {
 		counts[i].calls++
 		counts[i].atOnce++
-		counts[i].altered = counts[i].altered || b.Window != ""
+		counts[i].altered, counts[i].untold = counts[i].altered || b.Window != "", true
 		if b.Waits {
 			queues = append(queues, counts[i].queue)
 		}
@@ -196,6 +201,7 @@ func (m *Meter) Take(ctx context.Context, list []*budget.Budget, who rules.Subje
 		for _, c := range counts {
 			c.atOnce--
 			c.bytes += int64(bytes)
+			c.untold = true
 		}
 	}
 	leaves := []func(){}
@@ -245,7 +251,8 @@ func (m *Meter) Uses(b *budget.Budget) (out []Use) {
 	for k := range m.used {
 		if k.budget == b.ID {
 			c := m.count(b, k.whose, now)
-			out = append(out, Use{k.whose, c.calls, c.bytes, c.atOnce})
+			calls, bytes, atOnce := c.total(b, now)
+			out = append(out, Use{k.whose, calls, bytes, atOnce})
 		}
 	}
 	return out
@@ -257,7 +264,7 @@ func (m *Meter) Reset(budgetID string) {
 	defer m.mu.Unlock()
 	for k, c := range m.used {
 		if k.budget == budgetID {
-			c.calls, c.bytes, c.altered = 0, 0, true
+			c.calls, c.bytes, c.altered, c.untold, c.elsewhere = 0, 0, true, true, nil
 		}
 	}
 }

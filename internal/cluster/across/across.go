@@ -1,0 +1,261 @@
+// Package across answers questions about what each node keeps for itself (its calls, the calls
+// that are held at it) with what all nodes have: the same question goes to each, and the
+// answers become one. What did not answer is named.
+package across
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"bouncer/internal/cluster/peer"
+)
+
+// Silent is the header that names the nodes that did not answer, with commas between.
+const Silent = "Bouncer-Nodes-Silent"
+
+// way is how several answers become one.
+type way func(r *http.Request, bodies [][]byte) (any, error)
+
+// question is a route that all nodes are asked.
+type question struct {
+	method, path string // a star stands for one part
+	merge        way    // nil: the first node that knows of it answers
+}
+
+var questions = []question{
+	{http.MethodGet, "/api/calls", newestCalls},
+	{http.MethodGet, "/api/call-counts", sumOfCounts},
+	{http.MethodGet, "/api/held", heldCalls},
+	{http.MethodGet, "/api/standing", together},
+	{http.MethodGet, "/api/calls/*", nil},
+	{http.MethodGet, "/api/held/*", nil},
+	{http.MethodPost, "/api/held/*/decision", nil},
+	{http.MethodDelete, "/api/standing/*", nil},
+}
+
+// Asker asks other nodes.
+type Asker interface {
+	Ask(ctx context.Context, nodes []string, r *peer.Request) (answers []peer.Answer, silent []string)
+}
+
+// Handler answers requests with what all nodes have.
+type Handler struct {
+	Next   http.Handler
+	Peers  Asker
+	Others func(ctx context.Context) []string // the nodes besides this one
+}
+
+// ServeHTTP implements http.Handler.
+func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	q := find(r)
+	if q == nil || peer.Inside(r) {
+		h.Next.ServeHTTP(w, r)
+		return
+	}
+	others := h.Others(r.Context())
+	request, err := peer.NewRequest(r)
+	if err != nil || len(others) == 0 {
+		h.Next.ServeHTTP(w, r)
+		return
+	}
+	own := &peer.Recorded{}
+	if q.merge == nil {
+		h.Next.ServeHTTP(own, r)
+		if own.Status() == http.StatusNotFound {
+			h.elsewhere(w, r, others, request, own)
+			return
+		}
+		own.Send(w)
+		return
+	}
+	type heard struct {
+		answers []peer.Answer
+		silent  []string
+	}
+	asked := make(chan heard, 1)
+	go func() {
+		answers, silent := h.Peers.Ask(r.Context(), others, request)
+		asked <- heard{answers, silent}
+	}()
+	h.Next.ServeHTTP(own, r)
+	all := <-asked // which takes no longer than the peers may
+	if own.Status() != http.StatusOK {
+		own.Send(w)
+		return
+	}
+	bodies := [][]byte{own.Body.Bytes()}
+	for _, a := range all.answers {
+		if a.Status != http.StatusOK {
+			all.silent = append(all.silent, a.Node)
+			continue
+		}
+		bodies = append(bodies, a.Body)
+	}
+	merged, err := q.merge(r, bodies)
+	var raw []byte
+	if err == nil {
+		raw, err = json.Marshal(merged)
+	}
+	tell(own.Header(), all.silent)
+	if err != nil { // what is here is better than nothing
+		tell(own.Header(), others)
+		own.Send(w)
+		return
+	}
+	own.Body.Reset()
+	own.Body.Write(append(raw, '\n'))
+	own.Send(w)
+}
+
+// elsewhere looks for what is not here at the other nodes.
+func (h *Handler) elsewhere(w http.ResponseWriter, r *http.Request, others []string, q *peer.Request, own *peer.Recorded) {
+	answers, silent := h.Peers.Ask(r.Context(), others, q)
+	for _, a := range answers {
+		if a.Status != http.StatusNotFound {
+			w.Header().Set("Cache-Control", "no-store")
+			if len(a.Body) > 0 {
+				w.Header().Set("Content-Type", "application/json")
+			}
+			w.WriteHeader(a.Status)
+			_, _ = w.Write(a.Body) // the reader may have gone
+			return
+		}
+	}
+	tell(own.Header(), silent)
+	own.Send(w)
+}
+
+func tell(to http.Header, silent []string) {
+	if len(silent) > 0 {
+		slices.Sort(silent)
+		to.Set(Silent, strings.Join(slices.Compact(silent), ", "))
+	}
+}
+
+// find is the question that a request is; nil for what one node answers.
+func find(r *http.Request) *question {
+	parts := strings.Split(r.URL.Path, "/")
+	for i := range questions {
+		q := &questions[i]
+		want := strings.Split(q.path, "/")
+		if q.method != r.Method || len(want) != len(parts) {
+			continue
+		}
+		same := true
+		for j := range want {
+			same = same && (want[j] == parts[j] || want[j] == "*" && parts[j] != "")
+		}
+		if same {
+			return q
+		}
+	}
+	return nil
+}
+
+// item is one of a list, with what it is ordered by.
+type item struct {
+	raw   json.RawMessage
+	ID    string `json:"id"`
+	State string `json:"state"`
+}
+
+func items(bodies [][]byte) (all []item, err error) {
+	for _, body := range bodies {
+		var list []json.RawMessage
+		if err := json.Unmarshal(body, &list); err != nil {
+			return nil, err
+		}
+		for _, raw := range list {
+			one := item{raw: raw}
+			if err := json.Unmarshal(raw, &one); err != nil {
+				return nil, err
+			}
+			all = append(all, one)
+		}
+	}
+	return all, nil
+}
+
+func raws(all []item) []json.RawMessage {
+	out := make([]json.RawMessage, len(all))
+	for i := range all {
+		out[i] = all[i].raw
+	}
+	return out
+}
+
+// newestCalls are the newest of all, as many as were asked for.
+func newestCalls(r *http.Request, bodies [][]byte) (any, error) {
+	all, err := items(bodies)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(all, func(a, b item) int { return strings.Compare(b.ID, a.ID) })
+	limit, err := strconv.Atoi(r.URL.Query().Get("limit"))
+	if err != nil {
+		limit = 100 // as each node takes it, too
+	}
+	return raws(all[:min(limit, len(all))]), nil
+}
+
+// heldCalls are those that wait, the oldest first, then those that were decided, the newest first.
+func heldCalls(_ *http.Request, bodies [][]byte) (any, error) {
+	all, err := items(bodies)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(all, func(a, b item) int {
+		switch {
+		case a.State == "waiting" && b.State == "waiting":
+			return strings.Compare(a.ID, b.ID)
+		case a.State == "waiting":
+			return -1
+		case b.State == "waiting":
+			return 1
+		}
+		return strings.Compare(b.ID, a.ID)
+	})
+	return raws(all), nil
+}
+
+// together is one list after the other.
+func together(_ *http.Request, bodies [][]byte) (any, error) {
+	all, err := items(bodies)
+	return raws(all), err
+}
+
+// sumOfCounts adds up steps of the same time.
+func sumOfCounts(_ *http.Request, bodies [][]byte) (any, error) {
+	sums, order := map[string]map[string]any{}, []string{}
+	for _, body := range bodies {
+		var steps []map[string]any
+		if err := json.Unmarshal(body, &steps); err != nil {
+			return nil, err
+		}
+		for _, step := range steps {
+			at, _ := step["at"].(string)
+			have := sums[at]
+			if have == nil {
+				sums[at] = step
+				order = append(order, at)
+				continue
+			}
+			for name, value := range step {
+				if n, number := value.(float64); number {
+					before, _ := have[name].(float64)
+					have[name] = before + n
+				}
+			}
+		}
+	}
+	slices.Sort(order)
+	out := make([]any, len(order))
+	for i, at := range order {
+		out[i] = sums[at]
+	}
+	return out, nil
+}

@@ -1,0 +1,368 @@
+// Package node is a service as one of the nodes of a cluster: what it does with the others, from
+// when it joins until it leaves.
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"bouncer/internal/cluster"
+	"bouncer/internal/cluster/across"
+	"bouncer/internal/cluster/ledger"
+	"bouncer/internal/cluster/member"
+	"bouncer/internal/cluster/nodes"
+	"bouncer/internal/cluster/peer"
+	"bouncer/internal/cluster/replica"
+	"bouncer/internal/control/budget"
+	"bouncer/internal/locker"
+	"bouncer/internal/registry"
+	"bouncer/internal/store"
+)
+
+// Options configure a Node. All but Now are required.
+type Options struct {
+	Cluster  cluster.Options
+	Store    *store.Store
+	Dir      string // of the data
+	AloneFor time.Duration
+	Version  string
+	Log      *slog.Logger
+	Now      func() time.Time
+}
+
+// Node is this service as one of several. A nil Node is a service by itself. It is safe for
+// concurrent use once it was entered.
+type Node struct {
+	o       Options
+	cluster *cluster.Cluster
+	replica *replica.Replica
+	member  *member.Member
+	peers   *peer.Peers
+	unhear  func()          // ends hearing of other nodes
+	sharing sync.WaitGroup  // telling them
+	changed chan struct{}   // capacity 1: another node altered something
+	ended   chan struct{}   // closed when nothing is put in force any more
+	own     context.Context // of what goes on as long as the node is there
+	cancel  context.CancelFunc
+	at      string   // base URL of this node itself
+	missing []string // keys of the locker that are not here
+}
+
+// upkeepEvery is how often it is looked whether a copy of the state is due, and copyAfter how
+// many entries of the log after the one before it is.
+const (
+	upkeepEvery = 20 * time.Second
+	copyAfter   = 500
+)
+
+// Join has the register that is here become that of the cluster, before anything is read of it.
+// The error is a *cluster.JoinError, or one for Explain.
+func Join(ctx context.Context, o Options) (*Node, error) {
+	c, err := cluster.Join(ctx, o.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	n := &Node{o: o, cluster: c, changed: make(chan struct{}, 1), ended: make(chan struct{})}
+	changed := func() {
+		select {
+		case n.changed <- struct{}{}:
+		default:
+		}
+	}
+	n.replica, err = replica.Open(ctx, replica.Options{Store: o.Store, Cluster: c, Dir: o.Dir, Log: o.Log, Changed: changed})
+	if err != nil {
+		c.Close()
+		return nil, err
+	}
+	o.Store.Replicate(n.replica)
+	at := n.replica.Status()
+	o.Log.Info("joined the cluster", "cluster", c.ID, "as", c.Node, "entry", at.Applied, "behind", at.Last-at.Applied)
+	return n, nil
+}
+
+// Leave notes that what is altered from now on is not that of a cluster.
+func Leave(ctx context.Context, s *store.Store, log *slog.Logger) error {
+	at, err := ledger.Of(s).Position(ctx)
+	if err == nil && at.Cluster != "" {
+		log.Warn("this node was one of a cluster, and is alone from now on", "cluster", at.Cluster, "entry", at.Applied)
+		err = ledger.Of(s).SetPosition(ctx, ledger.Position{})
+	}
+	if err != nil {
+		return fmt.Errorf("leave the cluster: %w", err)
+	}
+	return nil
+}
+
+// Explain says in one sentence why a cluster could not be joined, and what helps.
+func Explain(err error) (what, hint string) {
+	var join *cluster.JoinError
+	var taken *member.NameTakenError
+	var newer *ledger.SchemaError
+	switch {
+	case errors.As(err, &join):
+		return join.What, join.Hint
+	case errors.As(err, &taken):
+		return taken.Error(), "end that one, or give this one another name with the setting cluster-node"
+	case errors.As(err, &newer):
+		return newer.Error(), "install the version that the other nodes have"
+	}
+	return fmt.Sprintf("the cluster cannot be joined: %v", err), "see in the log of its servers"
+}
+
+// BeginsKeys reports whether a key set may be made here: the first node has done so for all.
+func (n *Node) BeginsKeys(ctx context.Context) bool {
+	if n == nil {
+		return true
+	}
+	begun, err := n.cluster.Fact(ctx, keysFact)
+	return err == nil && begun == ""
+}
+
+// keysFact is where the cluster keeps which keys its first node had.
+const keysFact = "keys"
+
+// ShareKeys notes the keys of the first node for the others, and finds out which of those that
+// are needed are not here.
+func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
+	if n == nil {
+		return nil
+	}
+	keys.Share()
+	have := keys.IDs()
+	begun, err := n.cluster.FactOr(ctx, keysFact, strings.Join(have, " "))
+	if err != nil {
+		return err
+	}
+	needed, err := store.KeyIDs(ctx, n.o.Store)
+	if err != nil {
+		return fmt.Errorf("read which keys are in use: %w", err)
+	}
+	needed = append(needed, strings.Fields(begun)...)
+	slices.Sort(needed)
+	n.missing = slices.DeleteFunc(slices.Compact(needed), func(id string) bool { return slices.Contains(have, id) })
+	return nil
+}
+
+// Listens notes where this node itself is reached, which is not where all of them are.
+func (n *Node) Listens(l net.Listener) {
+	if n != nil {
+		n.at = "http://" + l.Addr().String()
+	}
+}
+
+// Enter tells the others that this node is there, and puts in force what they alter.
+func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Service, error) {
+	if n == nil {
+		return nodes.New(nil, reg, ""), nil
+	}
+	var err error
+	n.member, err = member.Start(ctx, member.Options{
+		Cluster: n.cluster, Address: n.at, Version: n.o.Version, AloneFor: n.o.AloneFor, Log: n.o.Log, Now: n.o.Now,
+		State: func() (applied, last uint64, trouble string) {
+			at := n.replica.Status()
+			return at.Applied, at.Last, n.trouble()
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	n.own, n.cancel = context.WithCancel(context.Background())
+	go n.keepUp(n.own, reg)
+	return nodes.New(n.member, reg, n.cluster.ID), nil
+}
+
+// Across has questions about what each node keeps for itself answered by all of them, and what is
+// used of budgets count at all of them. The base is where people reach the service.
+func (n *Node) Across(here http.Handler, keys *locker.Keys, base string, meter *budget.Meter) (http.Handler, error) {
+	if n == nil {
+		return here, nil
+	}
+	key, err := keys.Derive("nodes")
+	if err != nil {
+		return nil, err
+	}
+	if n.peers, err = peer.Start(n.cluster, key, base, here); err != nil {
+		return nil, err
+	}
+	if err := n.shareBudgets(meter); err != nil {
+		return nil, err
+	}
+	return &across.Handler{
+		Next: here, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
+	}, nil
+}
+
+// How often nodes tell each other what is used of budgets, and all of it in case something was missed.
+const (
+	sharesEvery    = 200 * time.Millisecond
+	allSharesEvery = 25 // of those
+)
+
+// shareBudgets has what is used of budgets count at all nodes.
+func (n *Node) shareBudgets(m *budget.Meter) (err error) {
+	tell := func(kind string, v any) {
+		if err := n.peers.Tell(kind, v); err != nil {
+			n.o.Log.Debug("other nodes were not told", "of", kind, "error", err)
+		}
+	}
+	n.unhear, err = n.peers.Hear(func(news peer.News) {
+		var shares []budget.Share
+		var forgotten string
+		switch {
+		case news.Kind == "budgets" && json.Unmarshal(news.Body, &shares) == nil:
+			m.Elsewhere(news.Node, shares)
+		case news.Kind == "budget-reset" && json.Unmarshal(news.Body, &forgotten) == nil:
+			m.Reset(forgotten)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	m.Forgot = func(budgetID string) { tell("budget-reset", budgetID) }
+	n.sharing.Go(func() {
+		ticker := time.NewTicker(sharesEvery)
+		defer ticker.Stop()
+		for i := 1; ; i++ {
+			select {
+			case <-n.own.Done():
+				return
+			case <-ticker.C:
+			}
+			if shares := m.Shares(i%allSharesEvery == 0); len(shares) > 0 {
+				tell("budgets", shares)
+			}
+		}
+	})
+	return nil
+}
+
+// keepUp puts in force what other nodes alter, and has copies of the state made.
+func (n *Node) keepUp(ctx context.Context, reg *registry.Registry) {
+	defer close(n.ended)
+	ticker := time.NewTicker(upkeepEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-n.changed:
+			if err := reg.Refresh(); err != nil {
+				n.o.Log.Error("what another node altered is not in force", "error", err)
+			}
+			reg.TellAll()
+		case <-ticker.C:
+			if err := n.replica.Upkeep(ctx, copyAfter); err != nil && ctx.Err() == nil {
+				n.o.Log.Warn("the cluster has no newer copy of the state", "error", err)
+			}
+		}
+	}
+}
+
+// lease waits for the right to do something that one node does at a time, and for what was done
+// before to be known here.
+func (n *Node) lease(ctx context.Context, name string) (release func(), err error) {
+	for {
+		lease, err := n.cluster.Take(ctx, name)
+		if err == nil {
+			_, last, err := n.cluster.Last(ctx)
+			if err == nil {
+				err = n.replica.Wait(ctx, last)
+			}
+			free := func() { lease.Release(context.WithoutCancel(ctx)) }
+			if err != nil {
+				free()
+				return nil, err
+			}
+			return free, nil
+		}
+		if !errors.Is(err, cluster.ErrTaken) {
+			return nil, err
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// Leases is how nodes do things one at a time; nil for a service that is one node.
+func (n *Node) Leases() func(context.Context, string) (func(), error) {
+	if n == nil {
+		return nil
+	}
+	return n.lease
+}
+
+// trouble is what keeps this node from being used; "" for nothing.
+func (n *Node) trouble() string {
+	at := n.replica.Status()
+	switch {
+	case len(n.missing) > 0:
+		return "the key set here lacks the keys " + strings.Join(n.missing, ", ") + ", which secrets of the team are sealed with"
+	case at.Trouble != nil:
+		return at.Trouble.Error()
+	case at.Aside > 0:
+		return fmt.Sprintf("%d entries of the log were set aside, because they cannot be carried out", at.Aside)
+	}
+	return ""
+}
+
+// Ready returns why this node is not to be sent any work; nil when it is.
+func (n *Node) Ready() error {
+	if n == nil {
+		return nil
+	}
+	if err := n.Sure(); err != nil {
+		return err
+	}
+	if n.member.Draining() {
+		return errors.New("this node is being drained")
+	}
+	if why := n.trouble(); why != "" && n.replica.Status().Aside == 0 {
+		return errors.New(why)
+	}
+	return nil
+}
+
+// Sure returns why this node cannot be sure of what is allowed; nil while it is: it was cut off
+// for too long, or has not carried out the log for as long.
+func (n *Node) Sure() error {
+	if n == nil || n.member == nil {
+		return nil
+	}
+	if at := n.replica.Status(); at.Trouble != nil && time.Since(at.Since) > n.o.AloneFor {
+		return fmt.Errorf("this node has not learnt what was altered since %s UTC: %w", at.Since.UTC().Format("15:04:05"), at.Trouble)
+	}
+	return n.member.Sure()
+}
+
+// Close leaves the cluster.
+func (n *Node) Close(ctx context.Context) {
+	if n == nil {
+		return
+	}
+	if n.cancel != nil {
+		n.cancel()
+		<-n.ended
+	}
+	if n.peers != nil {
+		n.unhear()
+		n.sharing.Wait()
+		n.peers.Close()
+	}
+	if n.member != nil {
+		n.member.Close(ctx)
+	}
+	n.replica.Close()
+	n.cluster.Close()
+}
