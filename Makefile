@@ -57,12 +57,12 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 	@exec $(BIN)/firsthour
 
 test: TRIMPATH :=
-test: build peers chromium ## install what is missing and run every test; all but the core's and those through a browser with the race detector
+test: build peers chromium ## install what is missing and run every test; those of what is concurrent (.ci/concurrent) with the race detector
 	@# Tests through a browser mostly wait, so that they and the console's run beside the others.
 	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e >$(BIN)/e2e.log 2>&1 & e2e=$$!; \
 		(cd console && $(NPM) run check) >$(BIN)/console.log 2>&1 & console=$$!; \
-		code=0; $(RACE) -timeout 14m $$($(GO) list ./... | grep -v '/e2e$$\|/internal/core/') || code=1; \
-		$(GO) test -vet=off ./internal/core/... || code=1; \
+		code=0; $(RACE) -timeout 14m $$(.ci/concurrent) || code=1; \
+		$(GO) test -vet=off $$(.ci/concurrent -v) || code=1; \
 		(cd packaging && $(GO) vet ./... && $(GO) test ./...) || code=1; \
 		wait $$console || code=1; wait $$e2e || code=1; \
 		cat $(BIN)/console.log $(BIN)/e2e.log; exit $$code

@@ -51,13 +51,17 @@ func (svc *Service) diagnose(ctx context.Context, all *api.Services, heard taps,
 		return err
 	}
 	all.Incidents = incident.New(svc.store, all.Journal, svc.parts.events, svc.log)
-	all.Incidents.Told = func(id string, over bool) {
-		what := notice.Began
+	all.Incidents.Told = func(i team.Incident, over bool) {
+		what, other := notice.Began, notice.Over
 		if over {
-			what = notice.Over
+			what, other = other, what
 		}
-		told.Note(what, id)
-		svc.mails.Incident(id, over)
+		// Every node finds it out for itself, and one of them tells people.
+		about := " incident " + i.Server + " " + i.Cause
+		svc.several.InTurn(what+about, other+about, func() {
+			told.Note(what, i.ID)
+			svc.mails.Incident(i.ID, over)
+		})
 	}
 	all.Examples = example.New(svc.store, reg, svc.masks.Masker)
 	all.Checkups = monitor.New(monitor.Deps{Store: svc.store, Registry: reg, Pool: pool, Log: svc.log}, monitor.Options{

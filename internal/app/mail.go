@@ -15,7 +15,7 @@ import (
 func (svc *Service) openMail(ctx context.Context) error {
 	o := notify.Options{
 		Store: svc.store, Console: svc.Address, Masker: svc.masks.Masker, Log: svc.log, Now: svc.Settings.Now,
-		Room: func() notify.Room { return svc.held },
+		Room: func() notify.Room { return svc.held }, First: svc.several.First,
 	}
 	if svc.Settings.Mail.Server != "" {
 		sender, err := svc.mailSender(ctx)

@@ -95,6 +95,7 @@ func (svc *Service) stateNow() metrics.State {
 	defer stop()
 	out := metrics.State{Servers: map[string]string{}, Secrets: map[string]time.Time{}, Sessions: svc.Gateway.Sessions()}
 	out.Gates, out.Held = svc.seen.Usage(), svc.held.Waiting()
+	out.Node = svc.several.Doing()
 	var errs [4]error
 	var servers []team.Server
 	servers, errs[0] = svc.store.Servers(ctx)

@@ -128,6 +128,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	reg := registry.New(registry.Options{
 		Store: svc.store, Credentials: credentials, Pool: pool, Relay: svc.Gateway, Events: hub, Masks: svc.masks, Log: svc.log,
 		Address: svc.Address, NoProcesses: noProcesses, AddressPasses: s.AddressPasses, PassRate: s.PassRate, Now: s.Now,
+		Publishing: svc.several.Publishing(),
 	})
 	svc.parts = parts{reg, pool, credentials, out, hub}
 	if err := reg.Start(); err != nil {

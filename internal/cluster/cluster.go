@@ -52,6 +52,7 @@ type Cluster struct {
 	Orders jetstream.KeyValue    // what nodes are to do
 	Facts  jetstream.KeyValue    // the id of the cluster, and its newest copy of the state
 	leases jetstream.KeyValue
+	once   jetstream.KeyValue // what one node does for all
 
 	conn    *nats.Conn
 	js      jetstream.JetStream
@@ -67,6 +68,9 @@ const (
 )
 
 const idKey = "cluster"
+
+// onceTime is for how long it is known that something was done for all nodes.
+const onceTime = 48 * time.Hour
 
 // Join connects to a cluster, and makes what is not there yet. The error is a *JoinError.
 func Join(ctx context.Context, o Options) (_ *Cluster, err error) {
@@ -200,6 +204,7 @@ func (c *Cluster) open(ctx context.Context, o Options) (err error) {
 		ttl  time.Duration
 	}{
 		{&c.Nodes, "NODES", LeftAfter}, {&c.Orders, "ORDERS", 0}, {&c.Facts, "FACTS", 0}, {&c.leases, "LEASES", LeaseTime},
+		{&c.once, "ONCE", onceTime},
 	} {
 		bucket := jetstream.KeyValueConfig{Bucket: "BOUNCER_" + name + "_" + b.name, Replicas: copies, TTL: b.ttl}
 		if *b.to, err = c.js.CreateOrUpdateKeyValue(ctx, bucket); err != nil {

@@ -2,6 +2,8 @@ package cluster
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 
@@ -40,6 +42,33 @@ func (c *Cluster) Take(ctx context.Context, name string) (*Lease, error) {
 		return nil, fmt.Errorf("take the lease %s: %w", name, err)
 	}
 	return &Lease{revision, name, c}, nil
+}
+
+// First reports whether nobody did something before that one node does for all: who asks does it
+// then. The same is asked for by the same words.
+func (c *Cluster) First(ctx context.Context, what string) (bool, error) {
+	_, err := c.once.Create(ctx, onceKey(what), []byte(c.Node))
+	if errors.Is(err, jetstream.ErrKeyExists) {
+		return false, nil
+	}
+	if err != nil {
+		return false, fmt.Errorf("see whether another node did it: %w", err)
+	}
+	return true, nil
+}
+
+// Again forgets that something was done, so that it can be done once more.
+func (c *Cluster) Again(ctx context.Context, what string) error {
+	if err := c.once.Purge(ctx, onceKey(what)); err != nil {
+		return fmt.Errorf("forget that it was done: %w", err)
+	}
+	return nil
+}
+
+// onceKey is what words are kept under; a key has only a few kinds of characters.
+func onceKey(what string) string {
+	sum := sha256.Sum256([]byte(what))
+	return hex.EncodeToString(sum[:16])
 }
 
 // Release gives a lease back, unless somebody else has it by now.

@@ -48,6 +48,9 @@ type Options struct {
 	AddressPasses bool
 	// Now is the present time; nil for time.Now.
 	Now func() time.Time
+	// Publishing is told that a publication begins, and what it returns that it is in force; nil for
+	// nobody.
+	Publishing func() (done func())
 	// PassRate is how many requests a second one pass may make; 0 for any number.
 	PassRate int
 }
@@ -282,6 +285,14 @@ func (r *Registry) takeNews(ctx context.Context) error {
 
 // publish puts in force what is stored.
 func (r *Registry) publish(ctx context.Context) error {
+	if r.o.Publishing != nil {
+		done, before := r.o.Publishing(), r.current.Load()
+		defer func() {
+			if r.current.Load() != before {
+				done()
+			}
+		}()
+	}
 	rows, err := r.read(ctx)
 	if err != nil {
 		return fmt.Errorf("read the register: %w", err)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"bouncer/internal/cluster"
@@ -24,6 +25,7 @@ import (
 	"bouncer/internal/cluster/replica"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/locker"
+	"bouncer/internal/observe/metrics"
 	"bouncer/internal/registry"
 	"bouncer/internal/store"
 )
@@ -48,9 +50,9 @@ type Node struct {
 	member  *member.Member
 	peers   *peer.Peers
 	unhear  func()          // ends hearing of other nodes
-	sharing sync.WaitGroup  // telling them
+	working sync.WaitGroup  // all that goes on
+	inForce atomic.Uint64   // the newest entry of the log that is in force
 	changed chan struct{}   // capacity 1: another node altered something
-	ended   chan struct{}   // closed when nothing is put in force any more
 	own     context.Context // of what goes on as long as the node is there
 	cancel  context.CancelFunc
 	at      string   // base URL of this node itself
@@ -71,7 +73,8 @@ func Join(ctx context.Context, o Options) (*Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &Node{o: o, cluster: c, changed: make(chan struct{}, 1), ended: make(chan struct{})}
+	n := &Node{o: o, cluster: c, changed: make(chan struct{}, 1)}
+	n.own, n.cancel = context.WithCancel(context.Background())
 	changed := func() {
 		select {
 		case n.changed <- struct{}{}:
@@ -80,6 +83,7 @@ func Join(ctx context.Context, o Options) (*Node, error) {
 	}
 	n.replica, err = replica.Open(ctx, replica.Options{Store: o.Store, Cluster: c, Dir: o.Dir, Log: o.Log, Changed: changed})
 	if err != nil {
+		n.cancel()
 		c.Close()
 		return nil, err
 	}
@@ -159,6 +163,17 @@ func (n *Node) Listens(l net.Listener) {
 	}
 }
 
+// Publishing notes how much of the log is in force here; nil for a service that is one node.
+func (n *Node) Publishing() func() func() {
+	if n == nil {
+		return nil
+	}
+	return func() func() {
+		applied := n.replica.Status().Applied
+		return func() { n.inForce.Store(applied) }
+	}
+}
+
 // Enter tells the others that this node is there, and puts in force what they alter.
 func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Service, error) {
 	if n == nil {
@@ -169,14 +184,13 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Servic
 		Cluster: n.cluster, Address: n.at, Version: n.o.Version, AloneFor: n.o.AloneFor, Log: n.o.Log, Now: n.o.Now,
 		State: func() (applied, last uint64, trouble string) {
 			at := n.replica.Status()
-			return at.Applied, at.Last, n.trouble()
+			return n.inForce.Load(), at.Last, n.trouble()
 		},
 	})
 	if err != nil {
 		return nil, err
 	}
-	n.own, n.cancel = context.WithCancel(context.Background())
-	go n.keepUp(n.own, reg)
+	n.working.Go(func() { n.keepUp(n.own, reg) })
 	return nodes.New(n.member, reg, n.cluster.ID), nil
 }
 
@@ -199,6 +213,44 @@ func (n *Node) Across(here http.Handler, keys *locker.Keys, base string, meter *
 	return &across.Handler{
 		Next: here, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
 	}, nil
+}
+
+// First reports whether this node is the first that wants to do something for all of them; also
+// when that cannot be found out: twice is better than never.
+func (n *Node) First(ctx context.Context, what string) bool {
+	if n == nil {
+		return true
+	}
+	ctx, stop := context.WithTimeout(ctx, onceTime)
+	defer stop()
+	first, err := n.cluster.First(ctx, what)
+	if err != nil {
+		n.o.Log.Debug("it is done here, as it is not known whether another node did", "what", what, "error", err)
+	}
+	return first || err != nil
+}
+
+// onceTime is how long it may take to find out whether another node did something.
+const onceTime = 3 * time.Second
+
+// InTurn does something that one node is to do for all, and forgets that the opposite was done: an
+// incident that begins, and one that is over. It does not wait.
+func (n *Node) InTurn(what, opposite string, fn func()) {
+	if n == nil {
+		fn()
+		return
+	}
+	n.working.Go(func() {
+		if !n.First(n.own, what) {
+			return
+		}
+		fn()
+		ctx, stop := context.WithTimeout(n.own, onceTime)
+		defer stop()
+		if err := n.cluster.Again(ctx, opposite); err != nil {
+			n.o.Log.Debug("what was done is not forgotten", "what", opposite, "error", err)
+		}
+	})
 }
 
 // How often nodes tell each other what is used of budgets, and all of it in case something was missed.
@@ -228,7 +280,7 @@ func (n *Node) shareBudgets(m *budget.Meter) (err error) {
 		return err
 	}
 	m.Forgot = func(budgetID string) { tell("budget-reset", budgetID) }
-	n.sharing.Go(func() {
+	n.working.Go(func() {
 		ticker := time.NewTicker(sharesEvery)
 		defer ticker.Stop()
 		for i := 1; ; i++ {
@@ -247,7 +299,6 @@ func (n *Node) shareBudgets(m *budget.Meter) (err error) {
 
 // keepUp puts in force what other nodes alter, and has copies of the state made.
 func (n *Node) keepUp(ctx context.Context, reg *registry.Registry) {
-	defer close(n.ended)
 	ticker := time.NewTicker(upkeepEvery)
 	defer ticker.Stop()
 	for {
@@ -346,18 +397,26 @@ func (n *Node) Sure() error {
 	return n.member.Sure()
 }
 
+// Doing is how this node does; nil for a service that is one node.
+func (n *Node) Doing() *metrics.Node {
+	if n == nil {
+		return nil
+	}
+	at := n.replica.Status()
+	return &metrics.Node{Ready: n.Ready() == nil, Alone: n.member.Alone(), Behind: at.Last - min(n.inForce.Load(), at.Last), Aside: at.Aside}
+}
+
 // Close leaves the cluster.
 func (n *Node) Close(ctx context.Context) {
 	if n == nil {
 		return
 	}
-	if n.cancel != nil {
-		n.cancel()
-		<-n.ended
-	}
-	if n.peers != nil {
+	n.cancel()
+	if n.unhear != nil {
 		n.unhear()
-		n.sharing.Wait()
+	}
+	n.working.Wait()
+	if n.peers != nil {
 		n.peers.Close()
 	}
 	if n.member != nil {

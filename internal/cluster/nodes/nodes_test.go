@@ -72,6 +72,21 @@ func (c *cluster) refused(settings map[string]string) *app.StartError {
 	return start
 }
 
+// level waits until all have in force what was altered.
+func (c *cluster) level(worlds ...*testkit.World) {
+	c.Helper()
+	require.Eventually(c, func() bool {
+		var list apitype.Nodes
+		worlds[0].Must("GET", "/api/nodes", nil, &list)
+		newest := uint64(0)
+		for _, n := range list.Nodes {
+			newest = max(newest, n.Last)
+		}
+		behind := slices.ContainsFunc(list.Nodes, func(n team.Node) bool { return n.Applied < newest })
+		return len(list.Nodes) == len(worlds) && !behind
+	}, 30*time.Second, 50*time.Millisecond)
+}
+
 // hangs has there be a node that answers nothing.
 func (c *cluster) hangs(name string) {
 	c.Helper()
@@ -108,10 +123,7 @@ func TestSeveralNodesAreOneService(t *testing.T) {
 	pass := north.Agent("marit-quill")
 
 	there := func() *testkit.Raw { return south.Raw("/mcp", pass, "2025-11-25") }
-	require.Eventually(t, func() bool {
-		status, _ := get(t, south.Base+"/readyz")
-		return status == 200 && slices.Contains(southNames(south), "marit-quill")
-	}, 20*time.Second, 10*time.Millisecond)
+	c.level(north, south)
 	require.Eventually(t, func() bool { return slices.Contains(there().Names(), "echo__echo") }, 20*time.Second, 20*time.Millisecond)
 	agent := there()
 	assert.Equal(t, "x", agent.CallTool("echo__echo", "x").Result.Content[0].Text)
@@ -248,6 +260,7 @@ func TestBudgetsCountAtAllNodes(t *testing.T) {
 	south := c.node("south")
 	north.Must("POST", "/api/budgets", testkit.Obj{"name": "few", "agent": "*", "server": "*", "tool": "*", "per": "agent", "window": "month", "calls": 3}, nil)
 	pass := north.Agent("quay-voice")
+	c.level(north, south)
 	there := south.Raw("/mcp", pass, "2025-11-25")
 	here := north.Raw("/mcp", pass, "2025-11-25")
 	const call = `{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"carried"}}}`

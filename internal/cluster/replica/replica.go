@@ -29,7 +29,7 @@ type Options struct {
 	Cluster *cluster.Cluster
 	Dir     string // for copies of the state, while they are made, and for what did not fit
 	Log     *slog.Logger
-	// Changed is told that another node altered something. It must not wait.
+	// Changed is told that something was carried out that nobody puts in force yet. It must not wait.
 	Changed func()
 }
 
@@ -422,7 +422,7 @@ func (r *Replica) carryOut(seq, last uint64, raw []byte) error {
 	close(r.progress)
 	r.progress = make(chan struct{})
 	r.mu.Unlock()
-	if e.Node != r.o.Cluster.Node && len(e.Marks) == 0 {
+	if e.Node != r.o.Cluster.Node || e.What == "" { // whoever alters something here puts it in force
 		r.o.Changed()
 	}
 	return nil

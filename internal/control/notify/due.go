@@ -46,6 +46,9 @@ func (svc *Service) note(ctx context.Context, e event) error {
 			list = append(list, due{p.ID, w.Next(now)})
 		}
 	}
+	if m.about != "" && len(list) > 0 && svc.o.First != nil && !svc.o.First(ctx, m.about) {
+		return nil
+	}
 	subject, text := oneLine(svc.masked(m.subject)), svc.masked(m.text)
 	return svc.o.Store.Part().Alter(ctx, func(tx *sql.Tx) error {
 		if m.about != "" && len(list) > 0 {

@@ -55,6 +55,9 @@ type Options struct {
 	Masker  func() *mask.Masker
 	Log     *slog.Logger
 	Now     func() time.Time // nil is time.Now
+	// First reports whether nobody else told the same before, where several nodes find it out; nil
+	// for a service that is one node.
+	First func(ctx context.Context, about string) bool
 }
 
 // Service tells people. It is safe for concurrent use; Start and Close frame its life.
@@ -217,6 +220,7 @@ func (svc *Service) BudgetSpent(agentID, budget, text string) {
 				return message{
 					subject: fmt.Sprintf("budget %s is spent by %s", budget, a.Name),
 					text:    fmt.Sprintf("%s: %s\n\nMore: %s/budgets\nor: bouncer budget list", a.Name, text, svc.o.Console),
+					about:   fmt.Sprintf("budget %s %s %s", budget, a.ID, text), // which says until when it is spent
 					may: func(_ context.Context, p team.Person) (bool, error) {
 						return access.May(p, access.SeeAgents, a.Owner), nil
 					},

@@ -47,7 +47,7 @@ type Service struct {
 
 	// Told is told when an incident begins, or returns, and when it is over; nil for nobody.
 	// It must not block. It is set before the first use.
-	Told func(id string, over bool)
+	Told func(i team.Incident, over bool)
 
 	mu    sync.Mutex // guards known; never held while writing
 	known map[string]team.ServerState
@@ -97,27 +97,27 @@ func (svc *Service) Observe(ctx context.Context, s team.Server, h team.Health) {
 		return
 	}
 	if now.State == team.StateReady {
-		for _, id := range lasting {
-			svc.tell(id, true)
+		for _, i := range lasting {
+			svc.tell(i, true)
 		}
 	}
 	svc.events.Publish(Topic)
 }
 
 // lasting are the incidents that last at a server.
-func (svc *Service) lasting(ctx context.Context, server string) (ids []string, err error) {
+func (svc *Service) lasting(ctx context.Context, server string) (lasting []team.Incident, err error) {
 	list, err := svc.store.Incidents(ctx, maxListed) // those that last come first
 	for _, i := range list {
 		if i.Server == server && i.Until == nil {
-			ids = append(ids, i.ID)
+			lasting = append(lasting, i)
 		}
 	}
-	return ids, err
+	return lasting, err
 }
 
-func (svc *Service) tell(id string, over bool) {
+func (svc *Service) tell(i team.Incident, over bool) {
 	if svc.Told != nil {
-		svc.Told(id, over)
+		svc.Told(i, over)
 	}
 }
 
@@ -168,7 +168,7 @@ func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, fo
 		return tx.KeepIncident(s.ID, i)
 	})
 	if err == nil && i.Since.Equal(since) {
-		svc.tell(i.ID, false)
+		svc.tell(i, false)
 	}
 	return err
 }

@@ -41,6 +41,15 @@ type State struct {
 	Journal   team.JournalState
 	// Secrets end at these times, by their names; those without an end are left out.
 	Secrets map[string]time.Time
+	Node    *Node // nil for a service that is one node
+}
+
+// Node is how a node of a cluster does.
+type Node struct {
+	Ready  bool
+	Alone  time.Duration // since most of the cluster was heard of
+	Behind uint64        // entries of the log that are not carried out
+	Aside  int           // those that cannot be
 }
 
 // Options say what is told.

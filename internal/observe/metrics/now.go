@@ -27,6 +27,10 @@ var (
 	denied    = describe("denied_total", "How often there was no more of it.", "what")
 	recording = describe("journal_recording", "1 while calls can be recorded.")
 	lost      = describe("journal_lost_total", "Calls that ran and could not be recorded.")
+	nodeReady = describe("node_ready", "1 while this node of a cluster can be sent work.")
+	alone     = describe("node_alone_seconds", "For how long this node has heard nothing of most of the cluster.")
+	behind    = describe("node_behind_entries", "Entries of the log that this node knows of and has not carried out.")
+	aside     = describe("node_set_aside_entries", "Entries of the log that could not be carried out.")
 	ends      = describe("secret_end_timestamp_seconds", "When a secret ends, as a Unix time.", "secret")
 )
 
@@ -35,7 +39,10 @@ var states = []string{team.StateReady, team.StateFailing, team.StateConnecting, 
 
 // Describe implements prometheus.Collector.
 func (n *now) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{build, servers, sessions, held, incidents, inUse, limit, denied, recording, lost, ends} {
+	all := []*prometheus.Desc{
+		build, servers, sessions, held, incidents, inUse, limit, denied, recording, lost, ends, nodeReady, alone, behind, aside,
+	}
+	for _, d := range all {
 		to <- d
 	}
 }
@@ -67,6 +74,12 @@ func (n *now) Collect(to chan<- prometheus.Metric) {
 	}
 	gauge(recording, truth(s.Journal.Recording))
 	tell(lost, prometheus.CounterValue, float64(s.Journal.Lost))
+	if n := s.Node; n != nil {
+		gauge(nodeReady, truth(n.Ready))
+		gauge(alone, n.Alone.Seconds())
+		gauge(behind, float64(n.Behind))
+		gauge(aside, float64(n.Aside))
+	}
 	for name, at := range s.Secrets {
 		gauge(ends, float64(at.Unix()), name)
 	}

@@ -1,0 +1,93 @@
+package member
+
+import (
+	"log/slog"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/cluster"
+	"bouncer/internal/core/team"
+	"bouncer/standin/broker"
+)
+
+type fixture struct {
+	*Member
+	ahead atomic.Int64 // of the clock
+}
+
+func enter(t *testing.T, b *broker.Broker, name string, ahead time.Duration) *fixture {
+	t.Helper()
+	c, err := cluster.Join(t.Context(), cluster.Options{
+		Servers: strings.Split(b.Addresses(), ","), Name: "skerrow", Node: name, Log: slog.New(slog.DiscardHandler),
+	})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	f := &fixture{}
+	f.ahead.Store(int64(ahead))
+	f.Member, err = Start(t.Context(), Options{
+		Cluster: c, Address: "http://127.0.0.1:4690", Version: "0.1.0", AloneFor: time.Minute, Log: slog.New(slog.DiscardHandler),
+		State: func() (uint64, uint64, string) { return 7, 9, "" },
+		Now:   func() time.Time { return time.Now().Add(time.Duration(f.ahead.Load())) },
+	})
+	require.NoError(t, err)
+	return f
+}
+
+func (f *fixture) node(t *testing.T, name string) team.Node {
+	t.Helper()
+	list, err := f.Nodes(t.Context())
+	require.NoError(t, err)
+	for _, n := range list {
+		if n.Name == name {
+			return n
+		}
+	}
+	return team.Node{}
+}
+
+// Nodes know of each other while they are there; what one is to do holds for its name, and a clock
+// that is minutes apart is told of.
+func TestNodesKnowOfEachOther(t *testing.T) {
+	t.Parallel()
+	b, err := broker.Start(t.TempDir(), 1)
+	require.NoError(t, err)
+	t.Cleanup(b.Close)
+	north, south := enter(t, b, "north", 0), enter(t, b, "south", 3*time.Minute)
+	defer north.Close(t.Context())
+	within := func(what string, ok func() bool) {
+		t.Helper()
+		require.Eventually(t, ok, 20*time.Second, 20*time.Millisecond, what)
+	}
+	within("each is told of the other", func() bool { return len(north.Others()) == 1 && len(south.Others()) == 1 })
+	n := north.node(t, "south")
+	assert.Equal(t, []any{"http://127.0.0.1:4690", "0.1.0", uint64(7), uint64(9), false}, []any{n.Address, n.Version, n.Applied, n.Last, n.Here})
+	assert.True(t, south.node(t, "south").Here)
+	within("its clock", func() bool {
+		return north.node(t, "south").Trouble == "the clock here is 3m0s apart from that of the cluster"
+	})
+
+	var missing *team.NotFoundError
+	require.ErrorAs(t, north.Drain(t.Context(), "nowhere", true), &missing)
+	require.NoError(t, north.Drain(t.Context(), "south", true))
+	within("it hears of it", south.Draining)
+	within("others see it", func() bool { return north.node(t, "south").Draining })
+	south.Close(t.Context())
+	within("it is gone", func() bool { return len(north.Others()) == 0 })
+	again := enter(t, b, "south", 0)
+	defer again.Close(t.Context())
+	within("it still holds", again.Draining)
+	require.NoError(t, north.Drain(t.Context(), "south", false))
+	within("it is over", func() bool { return !again.Draining() })
+
+	// Who hears nothing of the others is not sure any more after its time.
+	assert.NoError(t, again.Sure())
+	again.ahead.Store(int64(2 * time.Minute))
+	var alone *AloneError
+	require.ErrorAs(t, again.Sure(), &alone)
+	within("it is heard again", func() bool { return again.Sure() == nil })
+}
