@@ -216,10 +216,8 @@ func (a *API) Mount(r chi.Router) {
 		r.Method(rt.method, rt.path, cross.Handler(a.serve(rt)))
 	}
 	notFound := func(w http.ResponseWriter, _ *http.Request) {
-		a.problem(
-			w,
-			apitype.Problem{Status: 404, Title: "there is nothing at this address", Hint: "the routes are listed in /api/openapi.json"},
-		)
+		const title, hint = "there is nothing at this address", "the routes are listed in /api/openapi.json"
+		a.problem(w, apitype.Problem{Status: 404, Title: title, Hint: hint})
 	}
 	r.HandleFunc("/api", notFound)
 	r.HandleFunc("/api/*", notFound)
@@ -295,11 +293,8 @@ func (a *API) authorise(rt route, c *call) (apitype.Problem, bool) {
 		}, false
 	}
 	if !rt.self && access.ScopeOf(p.Role, rt.action) == access.None {
-		return apitype.Problem{
-			Status: 403,
-			Title:  fmt.Sprintf("your role, %s, does not allow this", p.Role),
-			Hint:   "ask " + roleWords(access.Roles(rt.action)),
-		}, false
+		title := fmt.Sprintf("your role, %s, does not allow this", p.Role)
+		return apitype.Problem{Status: 403, Title: title, Hint: "ask " + roleWords(access.Roles(rt.action))}, false
 	}
 	return apitype.Problem{}, true
 }

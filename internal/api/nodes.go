@@ -22,5 +22,9 @@ func nodeRoutes(svc *nodes.Service) []route {
 				return svc.Drain(c.Context(), c.person, c.name("name"), in)
 			}),
 		},
+		{
+			method: del, path: "/api/nodes/{name}", id: "removeNode", action: access.KeepNodes, summary: "Forget a node that is gone for good",
+			status: 204, handle: func(c *call) (any, error) { return nil, svc.Remove(c.Context(), c.person, c.name("name")) },
+		},
 	}
 }

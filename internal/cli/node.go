@@ -38,6 +38,17 @@ func nodeCommands() []command {
 			},
 		},
 		nodeDrainCommand("drain", "Have a node take no new work: it answers that it is not ready, so that a balancer leaves it alone", true),
+		{
+			noun: "node", verb: "remove", args: "NODE", short: "Forget a node that is gone for good", example: "bouncer node remove west",
+			long: `A node that is there is not removed: end its service, which leaves the cluster with that.
+Started again, it is known again.`,
+			run: func(ctx context.Context, t *task) error {
+				if err := t.client.Do(ctx, http.MethodDelete, "/api/nodes/"+seg(t.args[0]), nil, nil); err != nil {
+					return err
+				}
+				return t.done("node %s is forgotten", t.args[0])
+			},
+		},
 		nodeDrainCommand("resume", "Have a node that was drained take new work again", false),
 	}
 }

@@ -1243,7 +1243,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Forget a node that is gone for good
+         * @description For the roles an admin.
+         */
+        delete: operations["removeNode"];
         options?: never;
         head?: never;
         /**
@@ -7752,6 +7756,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Nodes"];
                 };
+            };
+            /** @description what went wrong, and what helps */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeNode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description what went wrong, and what helps */
             default: {

@@ -102,6 +102,9 @@ func (m *Member) enter(ctx context.Context) error {
 		}
 		if m.revision, err = m.o.Cluster.Nodes.Create(ctx, m.me.Name, raw); err == nil {
 			m.heard.Store(m.o.Now().UnixNano())
+			if _, err := m.o.Cluster.Orders.Put(ctx, knownKey+m.me.Name, raw); err != nil {
+				return fmt.Errorf("have this node be known: %w", err)
+			}
 			return nil
 		}
 		if !errors.Is(err, jetstream.ErrKeyExists) {
@@ -233,10 +236,67 @@ func (m *Member) Draining() bool { return m.draining.Load() }
 // Alone is for how long this node has heard nothing of the others.
 func (m *Member) Alone() time.Duration { return m.o.Now().Sub(time.Unix(0, m.heard.Load())) }
 
-// Nodes are the nodes that are there, and those that have orders, by name.
+// knownKey is where it is kept of a node that it was there, until somebody removes it.
+const knownKey = "known."
+
+// Nodes are the nodes that are there, and those that were and are not any more, by name.
 func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
+	there, err := m.there(ctx)
+	if err != nil {
+		return nil, err
+	}
+	orders, err := keys(ctx, m.o.Cluster.Orders)
+	if err != nil {
+		return nil, fmt.Errorf("ask which nodes there were: %w", err)
+	}
+	for _, key := range orders {
+		name, known := strings.CutPrefix(key, knownKey)
+		if !known || slices.ContainsFunc(there, func(n team.Node) bool { return n.Name == name }) {
+			continue
+		}
+		entry, err := m.o.Cluster.Orders.Get(ctx, key)
+		if err != nil {
+			continue // it was removed just now
+		}
+		var n told
+		if err := json.Unmarshal(entry.Value(), &n); err != nil {
+			return nil, fmt.Errorf("read how the node %s was: %w", name, err)
+		}
+		n.Applied, n.Last, n.Trouble = 0, 0, gone
+		n.Draining = slices.Contains(orders, "drain."+name)
+		there = append(there, n.Node)
+	}
+	slices.SortFunc(there, func(a, b team.Node) int { return strings.Compare(a.Name, b.Name) })
+	return there, nil
+}
+
+// gone is said of a node that is not there.
+const gone = "is not there"
+
+// Remove forgets a node that is not there. The error is a *team.NotFoundError, or a
+// *team.ConflictError for one that is.
+func (m *Member) Remove(ctx context.Context, name string) error {
+	n, err := m.find(ctx, name)
+	if err != nil {
+		return err
+	}
+	if n.Trouble != gone {
+		return &team.ConflictError{
+			Field: "name", Why: fmt.Sprintf("the node %s is there", name), Hint: "end its service first; it leaves the cluster with that",
+		}
+	}
+	for _, key := range [...]string{"drain." + name, knownKey + name} {
+		if err := m.o.Cluster.Orders.Purge(ctx, key); err != nil {
+			return fmt.Errorf("forget the node %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// there are the nodes that are there.
+func (m *Member) there(ctx context.Context) ([]team.Node, error) {
 	names, err := keys(ctx, m.o.Cluster.Nodes)
 	if err != nil {
 		return nil, fmt.Errorf("ask which nodes there are: %w", err)
@@ -263,7 +323,6 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 			out[i].Trouble = fmt.Sprintf("has said nothing for %s", late.Round(time.Second))
 		}
 	}
-	slices.SortFunc(out, func(a, b team.Node) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 

@@ -78,11 +78,21 @@ func TestNodesKnowOfEachOther(t *testing.T) {
 	within("others see it", func() bool { return north.node(t, "south").Draining })
 	south.Close(t.Context())
 	within("it is gone", func() bool { return len(north.Others()) == 0 })
+	assert.Equal(t, []any{gone, true}, []any{north.node(t, "south").Trouble, north.node(t, "south").Draining})
+	var there *team.ConflictError
+	require.ErrorAs(t, north.Remove(t.Context(), "north"), &there)
+	require.ErrorAs(t, north.Remove(t.Context(), "nowhere"), &missing)
 	again := enter(t, b, "south", 0)
-	defer again.Close(t.Context())
 	within("it still holds", again.Draining)
 	require.NoError(t, north.Drain(t.Context(), "south", false))
 	within("it is over", func() bool { return !again.Draining() })
+
+	again.Close(t.Context())
+	within("it is gone again", func() bool { return north.node(t, "south").Trouble == gone })
+	require.NoError(t, north.Remove(t.Context(), "south"))
+	assert.Empty(t, north.node(t, "south").Name)
+	again = enter(t, b, "south", 0)
+	defer again.Close(t.Context())
 
 	// Who hears nothing of the others is not sure any more after its time.
 	assert.NoError(t, again.Sure())

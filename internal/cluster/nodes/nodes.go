@@ -55,3 +55,16 @@ func (svc *Service) Drain(ctx context.Context, by team.Person, name string, in a
 	}
 	return svc.List(ctx)
 }
+
+// Remove forgets a node that is gone. The error is a *team.NotFoundError, or a
+// *team.ConflictError for one that is there.
+func (svc *Service) Remove(ctx context.Context, by team.Person, name string) error {
+	if svc.member == nil {
+		return &team.NotFoundError{Kind: "node", Name: name}
+	}
+	if err := svc.member.Remove(ctx, name); err != nil {
+		return err
+	}
+	change := registry.Change{By: by, What: "node.remove", Subject: name, Topics: []string{"nodes"}}
+	return svc.registry.Write(ctx, change, func(*store.Tx) error { return nil })
+}
