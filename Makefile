@@ -85,6 +85,12 @@ mutants: ## change lines of the core one by one, and tell which no test notices;
 bench: build ## measure against a bare reverse proxy, side by side
 	$(GO) run ./bench
 
+bench-journal: ## how long searches take among ten million calls on record
+	$(GO) run ./bench -only-search -searched 10000000
+
+soak: build ## ten minutes of 200 agents and 40 servers, with changes and failures going on; draws docs/soak.svg
+	$(GO) run ./soak -picture docs/soak.svg
+
 contract: build ## describe the API anew, and make the console's types from it
 	$(GO) test ./internal/api -run TestTheConsoleKnowsTheContract -update
 	cd console && $(NPM) run contract && $(NPM) run format
