@@ -287,8 +287,16 @@ func TestATeamWorksWhileOthersMeanHarm(t *testing.T) {
 	s.mu.Unlock()
 	mib := resident(cmd.Process.Pid)
 	assert.Less(t, mib, 400, "MiB of memory")
-	// On a machine that is busy with the attack itself, a hash alone takes long.
-	assert.Less(t, middle, 5*time.Second, "signing in")
+	// A hash alone takes as long as the machine is busy with other things, so that it is held
+	// against what it takes there without the attack.
+	var calm []time.Duration
+	for range 5 {
+		begun := time.Now()
+		w.SignIn("marit", testkit.Password)
+		calm = append(calm, time.Since(begun))
+	}
+	slices.Sort(calm)
+	assert.Less(t, middle, 30*max(calm[len(calm)/2], 100*time.Millisecond), "signing in")
 	var usage []gate.Usage
 	w.Must("GET", "/api/limits", nil, &usage)
 	for _, u := range usage {
