@@ -80,7 +80,30 @@ func Open(ctx context.Context, o Options) (*Replica, error) {
 	}
 	r.applied = at.Applied
 	go r.run()
+	if err := r.comeUp(ctx); err != nil {
+		r.Close()
+		return nil, err
+	}
 	return r, nil
+}
+
+// comeUp waits until what the log has by now is carried out here: before that, this node does not
+// know what is allowed.
+func (r *Replica) comeUp(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, joinTime)
+	defer stop()
+	_, last, err := r.o.Cluster.Last(ctx)
+	if err != nil {
+		return err
+	}
+	if err := r.Wait(ctx, last); err != nil {
+		at := r.Status()
+		return &cluster.JoinError{
+			What: fmt.Sprintf("the log of the cluster is carried out up to entry %d of %d only: %v", at.Applied, last, errors.Join(at.Trouble, err)),
+			Hint: "see in the log of this node why, and start it again",
+		}
+	}
+	return nil
 }
 
 // joinTime is how long a node waits for another one that begins the cluster just now.

@@ -164,6 +164,7 @@ func TestNodesComeAndGo(t *testing.T) {
 	require.NoError(t, north.add(t.Context(), "while-away"))
 	south, err = join(t, b, "south", dir)
 	require.NoError(t, err)
+	assert.Contains(t, names(t, south), "while-away", "it knows what there is before it is asked for anything")
 	same(t, north, south)
 
 	south.Close()
