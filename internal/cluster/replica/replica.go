@@ -393,10 +393,30 @@ func (r *Replica) follow() error {
 	}
 	defer entries.Stop()
 	r.setTrouble(nil)
+	ctx, stop := context.WithCancel(r.ctx)
+	defer stop()
+	come := make(chan delivered)
+	go deliver(ctx, entries, come)
+	watch := time.NewTicker(stuckAfter)
+	defer watch.Stop()
+	before := applied
 	for {
-		msg, err := entries.Next(jetstream.NextContext(r.ctx))
-		if err != nil {
-			return fmt.Errorf("read the log: %w", err)
+		var msg jetstream.Msg
+		select {
+		case d := <-come:
+			if d.err != nil {
+				return fmt.Errorf("read the log: %w", d.err)
+			}
+			msg = d.msg
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-watch.C:
+			// A consumer whose server was lost does not always find another one.
+			if _, last, err := r.o.Cluster.Last(ctx); err == nil && last > applied && applied == before {
+				return errors.New("what the log has does not come")
+			}
+			before = applied
+			continue
 		}
 		about, err := msg.Metadata()
 		if err != nil {
@@ -413,6 +433,30 @@ func (r *Replica) follow() error {
 			return err
 		}
 		applied = seq
+	}
+}
+
+// stuckAfter is how long it is waited for entries that the log has.
+const stuckAfter = 3 * time.Second
+
+// delivered is an entry of the log, or why none comes.
+type delivered struct {
+	msg jetstream.Msg
+	err error
+}
+
+// deliver gives on what comes until its context ends.
+func deliver(ctx context.Context, entries jetstream.MessagesContext, to chan<- delivered) {
+	for {
+		msg, err := entries.Next(jetstream.NextContext(ctx))
+		select {
+		case to <- delivered{msg, err}:
+		case <-ctx.Done():
+			return
+		}
+		if err != nil {
+			return
+		}
 	}
 }
 
