@@ -338,6 +338,9 @@ func (r *Replica) run() {
 				continue
 			}
 		}
+		if errors.Is(err, errStuck) {
+			continue // it is read anew
+		}
 		r.setTrouble(err)
 		select {
 		case <-time.After(time.Second):
@@ -362,6 +365,9 @@ func (r *Replica) setTrouble(err error) {
 		r.progress = make(chan struct{})
 	}
 }
+
+// errStuck says that entries that the log has do not come.
+var errStuck = errors.New("what the log has does not come")
 
 // errGap says that the log does not have what comes next here any more.
 var errGap = errors.New("the log does not have any more what comes next here")
@@ -413,7 +419,7 @@ func (r *Replica) follow() error {
 		case <-watch.C:
 			// A consumer whose server was lost does not always find another one.
 			if _, last, err := r.o.Cluster.Last(ctx); err == nil && last > applied && applied == before {
-				return errors.New("what the log has does not come")
+				return errStuck
 			}
 			before = applied
 			continue

@@ -89,7 +89,7 @@ func same(t *testing.T, nodes ...*node) {
 	require.NoError(t, err)
 	var want ledger.State
 	for i, n := range nodes {
-		require.NoError(t, n.Wait(t.Context(), last))
+		require.Eventually(t, func() bool { return n.Wait(t.Context(), last) == nil }, time.Minute, 50*time.Millisecond)
 		have, err := ledger.Of(n.store).Sums(t.Context())
 		require.NoError(t, err)
 		if i == 0 {
