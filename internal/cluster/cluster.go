@@ -187,12 +187,18 @@ func (c *Cluster) open(ctx context.Context, o Options) (err error) {
 	ctx, stop := context.WithTimeout(ctx, connectTime)
 	defer stop()
 	name := strings.ToUpper(strings.ReplaceAll(o.Name, "-", "_"))
-	copies := 1
+	copies, log := 1, "BOUNCER_"+name+"_LOG"
 	if len(o.Servers) >= 3 {
 		copies = 3
 	}
+	// A node that was told of fewer servers makes nothing less safe than it is.
+	if there, err := c.js.Stream(ctx, log); err == nil {
+		copies = max(copies, there.CachedInfo().Config.Replicas)
+	} else if !errors.Is(err, jetstream.ErrStreamNotFound) {
+		return fmt.Errorf("look for the log: %w", err)
+	}
 	c.Log, err = c.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
-		Name: "BOUNCER_" + name + "_LOG", Description: "what is altered in the register of Bouncer, in order", Subjects: []string{c.subject},
+		Name: log, Description: "what is altered in the register of Bouncer, in order", Subjects: []string{c.subject},
 		Replicas: copies, Duplicates: 2 * time.Minute, DenyDelete: true, MaxMsgSize: -1,
 	})
 	if err != nil {
@@ -224,6 +230,24 @@ func (c *Cluster) identify(ctx context.Context) (err error) {
 	return err
 }
 
+// Keys are the keys of a bucket, those included that were removed of late. It takes one question,
+// and no consumer at the servers.
+func (c *Cluster) Keys(ctx context.Context, bucket jetstream.KeyValue) (keys []string, err error) {
+	kept, err := c.js.Stream(ctx, "KV_"+bucket.Bucket())
+	if err != nil {
+		return nil, fmt.Errorf("look into the bucket %s: %w", bucket.Bucket(), err)
+	}
+	prefix := "$KV." + bucket.Bucket() + "."
+	info, err := kept.Info(ctx, jetstream.WithSubjectFilter(prefix+">"))
+	if err != nil {
+		return nil, fmt.Errorf("list the bucket %s: %w", bucket.Bucket(), err)
+	}
+	for subject := range info.State.Subjects {
+		keys = append(keys, strings.TrimPrefix(subject, prefix))
+	}
+	return keys, nil
+}
+
 // Fact is something that all nodes know of the cluster; "" for what nobody noted.
 func (c *Cluster) Fact(ctx context.Context, name string) (string, error) {
 	entry, err := c.Facts.Get(ctx, name)
@@ -252,21 +276,33 @@ func (c *Cluster) FactOr(ctx context.Context, name, otherwise string) (string, e
 // ErrBehind is returned when something else was written after what an entry was to follow.
 var ErrBehind = errors.New("something else was written to the log meanwhile")
 
-// UnreachableError says that the cluster did not take something. When it is not Known, it may
-// have taken it all the same.
+// What became of an alteration.
+const (
+	Nothing  Outcome = iota // it was not taken
+	Unknown                 // it may have been taken
+	Recorded                // it was taken, and does not hold at this node yet
+)
+
+// Outcome is what became of an alteration that could not be brought to its end.
+type Outcome int
+
+// UnreachableError says that the cluster could not be had for an alteration.
 type UnreachableError struct {
-	Known bool
-	err   error
+	Outcome Outcome
+	Err     error
 }
 
 func (e *UnreachableError) Error() string {
-	if e.Known {
-		return fmt.Sprintf("most of the cluster cannot be reached (%v); nothing was altered", e.err)
+	switch e.Outcome {
+	case Unknown:
+		return fmt.Sprintf("the cluster did not answer (%v); whether it was recorded shows when it is within reach again", e.Err)
+	case Recorded:
+		return fmt.Sprintf("it is recorded, and does not hold at this node yet (%v)", e.Err)
 	}
-	return fmt.Sprintf("the cluster did not answer (%v); whether it was recorded shows when it is within reach again", e.err)
+	return fmt.Sprintf("most of the cluster cannot be reached (%v); nothing was altered", e.Err)
 }
 
-func (e *UnreachableError) Unwrap() error { return e.err }
+func (e *UnreachableError) Unwrap() error { return e.Err }
 
 // Unavailable is what helps, for those who do not know clusters.
 func (e *UnreachableError) Unavailable() string {
@@ -277,7 +313,12 @@ func (e *UnreachableError) Unavailable() string {
 type TooLargeError struct{ Size, Most int64 }
 
 func (e *TooLargeError) Error() string {
-	return fmt.Sprintf("the alteration takes %d bytes in the log, and the cluster's servers take %d; raise max_payload there", e.Size, e.Most)
+	return fmt.Sprintf("the alteration takes %d bytes in the log, and the cluster's servers take %d; nothing was altered", e.Size, e.Most)
+}
+
+// Unavailable is what helps, for those who do not know clusters.
+func (e *TooLargeError) Unavailable() string {
+	return "raise max_payload in the configuration of the cluster's servers"
 }
 
 // publishTime is how long it is tried to write to the log.
@@ -291,7 +332,7 @@ func (c *Cluster) Append(ctx context.Context, id string, raw []byte, after uint6
 	}
 	ctx, stop := context.WithTimeout(ctx, publishTime)
 	defer stop()
-	known := true // that nothing was written
+	outcome := Nothing
 	for {
 		try, end := context.WithTimeout(ctx, publishTime/3)
 		ack, err := c.js.Publish(try, c.subject, raw, jetstream.WithMsgID(id), jetstream.WithExpectLastSequence(after))
@@ -302,15 +343,16 @@ func (c *Cluster) Append(ctx context.Context, id string, raw []byte, after uint6
 			return ack.Sequence, nil
 		case errors.As(err, &refused) && wrongSequence(refused.ErrorCode):
 			return 0, ErrBehind
-		case errors.Is(err, nats.ErrNoResponders), errors.Is(err, nats.ErrReconnectBufExceeded), errors.Is(err, nats.ErrConnectionClosed):
-			// It was not sent, or nobody was there.
+		case refused != nil, errors.Is(err, nats.ErrNoResponders), errors.Is(err, nats.ErrReconnectBufExceeded),
+			errors.Is(err, nats.ErrConnectionClosed):
+			// It was not sent, nobody was there, or it was not taken.
 		default:
-			known = false
+			outcome = Unknown
 		}
 		select {
 		case <-time.After(100 * time.Millisecond):
 		case <-ctx.Done():
-			return 0, &UnreachableError{known, err}
+			return 0, &UnreachableError{outcome, err}
 		}
 	}
 }

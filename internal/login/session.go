@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"bouncer/internal/apitype"
@@ -42,6 +43,7 @@ type Service struct {
 	limiter   *throttle.Limiter
 	pending   *oauth.Pending[attempt]
 	problems  *oauth.Problems
+	noteAfter atomic.Int64 // until when no use is noted, in nanoseconds since 1970
 }
 
 // New returns the service. The limiter and the problems are shared with others who
@@ -168,12 +170,32 @@ func (svc *Service) Who(ctx context.Context, pass, kind string) (team.Person, er
 		return team.Person{}, &team.NotFoundError{Kind: "login"}
 	}
 	if now := time.Now(); l.Used == nil || now.Sub(*l.Used) > time.Minute {
-		if err := svc.store.Update(ctx, func(tx *store.Tx) error { return tx.LoginUsed(sum[:], now) }); err != nil {
+		if err := svc.noteUse(ctx, sum[:], now); err != nil {
 			return team.Person{}, err
 		}
 	}
 	return l.Person, nil
 }
+
+// noteUse notes that a login was used. That this cannot be written now keeps nobody out: it is
+// tried again later.
+func (svc *Service) noteUse(ctx context.Context, hash []byte, now time.Time) error {
+	if now.UnixNano() < svc.noteAfter.Load() {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(ctx, noteTime)
+	defer stop()
+	err := store.Note(ctx, svc.store, func(tx *store.Tx) error { return tx.LoginUsed(hash, now) })
+	var away interface{ Unavailable() string }
+	if errors.As(err, &away) || errors.Is(err, context.DeadlineExceeded) {
+		svc.noteAfter.Store(now.Add(time.Minute).UnixNano())
+		return nil
+	}
+	return err
+}
+
+// noteTime is how long somebody waits for it to be noted that they came.
+const noteTime = time.Second
 
 // SignOut ends a login.
 func (svc *Service) SignOut(ctx context.Context, pass string) error {

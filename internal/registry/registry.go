@@ -69,6 +69,7 @@ type Registry struct {
 	asked   chan struct{} // capacity 1: somebody waits for a publication
 	ended   chan struct{} // closed when the publisher has ended
 	closing sync.WaitGroup
+	noting  sync.WaitGroup // of what is written besides
 
 	mu   sync.Mutex // guards next
 	next *round     // the publication that begins next; nil while nobody waits
@@ -82,6 +83,9 @@ type round struct {
 
 // usageEvery is how often it is written when passes and secrets were last used.
 const usageEvery = 15 * time.Second
+
+// newsAgain is after how long it is tried again to record what servers offer.
+const newsAgain = 5 * time.Second
 
 // closeTime is how long a connection that is no longer needed may take to close.
 const closeTime = 5 * time.Second
@@ -119,6 +123,7 @@ func (r *Registry) Start() error {
 		return err
 	}
 	go r.run()
+	r.noting.Go(r.note)
 	return nil
 }
 
@@ -126,6 +131,7 @@ func (r *Registry) Start() error {
 // are the pool's to close.
 func (r *Registry) Close(ctx context.Context) {
 	r.cancel()
+	r.noting.Wait()
 	<-r.ended
 	r.closing.Wait()
 	if err := r.usage.write(ctx, r.o.Credentials.Uses()); err != nil {
@@ -229,8 +235,6 @@ func (r *Registry) FlushUse(ctx context.Context) {
 // run is the publisher.
 func (r *Registry) run() {
 	defer close(r.ended)
-	ticker := time.NewTicker(usageEvery)
-	defer ticker.Stop()
 	for {
 		select {
 		case <-r.asked:
@@ -242,16 +246,36 @@ func (r *Registry) run() {
 				mine.err = r.publish(r.ctx)
 				close(mine.done)
 			}
-		case <-r.o.Pool.Changed():
-			if err := r.takeNews(r.ctx); err != nil && r.ctx.Err() == nil {
-				r.o.Log.Error("what servers offer now could not be put in force", "error", err)
-			}
 		case <-r.turn.C:
 			if err := r.publish(r.ctx); err != nil && r.ctx.Err() == nil {
 				r.o.Log.Error("rules that begin or end now could not be put in force", "error", err)
 				r.turn.Reset(time.Second)
 			}
 			r.o.Events.Publish("rules")
+		case <-r.ctx.Done():
+			return
+		}
+	}
+}
+
+// note records what servers offer now, and when passes and secrets were used. It is not done by
+// the publisher, because it may have to wait for other nodes.
+func (r *Registry) note() {
+	ticker := time.NewTicker(usageEvery)
+	defer ticker.Stop()
+	again := make(<-chan time.Time) // when what failed is tried once more
+	take := func() {
+		if err := r.takeNews(r.ctx); err != nil && r.ctx.Err() == nil {
+			r.o.Log.Error("what servers offer now could not be put in force", "error", err)
+			again = time.After(newsAgain)
+		}
+	}
+	for {
+		select {
+		case <-r.o.Pool.Changed():
+			take()
+		case <-again:
+			take()
 		case <-ticker.C:
 			r.FlushUse(r.ctx)
 		case <-r.ctx.Done():
@@ -275,7 +299,7 @@ func (r *Registry) takeNews(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("record editions: %w", err)
 	}
-	if err := r.publish(ctx); err != nil {
+	if err := r.Refresh(); err != nil {
 		return err
 	}
 	r.o.Events.Publish("servers")

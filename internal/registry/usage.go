@@ -64,7 +64,7 @@ func (u *usage) write(ctx context.Context, secrets map[string]int64) error {
 	if len(freshPasses)+len(freshSecrets) == 0 {
 		return nil
 	}
-	err := u.store.Update(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+	err := store.Note(context.WithoutCancel(ctx), u.store, func(tx *store.Tx) error {
 		for id, n := range freshPasses {
 			if err := tx.PassUsed(id, time.UnixMilli(n)); err != nil {
 				return err

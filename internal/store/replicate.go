@@ -32,19 +32,19 @@ func (s *Store) Local(ctx context.Context, fn func(*Tx) error) error {
 }
 
 // alter runs fn in a transaction: here, or by way of the log.
-func (s *Store) alter(ctx context.Context, what string, fn func(*Tx) error) error {
+func (s *Store) alter(ctx context.Context, e replication.Entry, fn func(*Tx) error) error {
 	if s.replicator == nil {
 		return s.alterHere(ctx, func(tx *sql.Tx) error { return fn(newTx(ctx, tx, nil)) })
 	}
-	return s.replicator.Propose(ctx, func(ctx context.Context) (replication.Entry, uint64, error) { return prepare(ctx, s, what, fn) })
+	return s.replicator.Propose(ctx, func(ctx context.Context) (replication.Entry, uint64, error) { return prepare(ctx, s, e, fn) })
 }
 
 // errPrepared undoes what was carried out to see what it comes to.
 var errPrepared = errors.New("prepared")
 
 // prepare carries out fn, writes down what it does, and undoes it.
-func prepare(ctx context.Context, s *Store, what string, fn func(*Tx) error) (e replication.Entry, after uint64, err error) {
-	e = replication.Entry{Version: replication.Version, ID: team.NewID(), At: time.Now().UTC(), What: what}
+func prepare(ctx context.Context, s *Store, e replication.Entry, fn func(*Tx) error) (_ replication.Entry, after uint64, err error) {
+	e.Version, e.ID, e.At = replication.Version, team.NewID(), time.Now().UTC()
 	err = s.alterHere(ctx, func(tx *sql.Tx) error {
 		e.Statements = nil
 		if err := tx.QueryRowContext(ctx, `SELECT applied FROM replica`).Scan(&after); err != nil {

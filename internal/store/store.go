@@ -247,7 +247,7 @@ func newTx(ctx context.Context, tx *sql.Tx, kept *[]replication.Statement) *Tx {
 // Write runs fn in a transaction and records the change in it. When fn fails,
 // nothing is altered.
 func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) error {
-	return s.alter(ctx, c.What, func(t *Tx) error {
+	return s.alter(ctx, replication.Entry{What: c.What}, func(t *Tx) error {
 		if err := fn(t); err != nil {
 			return err
 		}
@@ -266,7 +266,14 @@ func (s *Store) Write(ctx context.Context, c team.Change, fn func(*Tx) error) er
 
 // Update runs fn in a transaction without a row in changes: for sessions,
 // editions and times of use, which are not alterations by people.
-func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error { return s.alter(ctx, "", fn) }
+func (s *Store) Update(ctx context.Context, fn func(*Tx) error) error {
+	return s.alter(ctx, replication.Entry{}, fn)
+}
+
+// Note is Update for what nothing is decided by: when something was used.
+func Note(ctx context.Context, s *Store, fn func(*Tx) error) error {
+	return s.alter(ctx, replication.Entry{Quiet: true}, fn)
+}
 
 // alterHere runs fn in a transaction, and once more when the disk was full and there is
 // room now.

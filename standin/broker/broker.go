@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -21,8 +22,12 @@ type Broker struct {
 	Log server.Logger
 }
 
-// Start starts as many servers, which keep what they are given below a directory.
-func Start(dir string, many int) (*Broker, error) {
+// Start starts as many servers, which keep what they are given below a directory, and let in
+// everybody.
+func Start(dir string, many int) (*Broker, error) { return StartFor(dir, many, "", "") }
+
+// StartFor is Start for servers that want a name and a password.
+func StartFor(dir string, many int, user, password string) (*Broker, error) {
 	b := &Broker{servers: make([]*server.Server, many)}
 	ports, err := free(2 * many)
 	if err != nil {
@@ -36,6 +41,7 @@ func Start(dir string, many int) (*Broker, error) {
 		o := &server.Options{
 			ServerName: fmt.Sprintf("broker-%d", i+1), Host: "127.0.0.1", Port: ports[i], JetStream: true,
 			StoreDir: filepath.Join(dir, fmt.Sprintf("broker-%d", i+1)), NoSigs: true, NoLog: true, JetStreamMaxStore: 1 << 30,
+			Username: user, Password: password,
 		}
 		if many > 1 {
 			o.Cluster = server.ClusterOpts{Name: "skerrow", Host: "127.0.0.1", Port: ports[many+i]}
@@ -91,6 +97,15 @@ func (b *Broker) Stop(i int) {
 		s.WaitForShutdown()
 		b.servers[i] = nil
 	}
+}
+
+// Lose stops a server, and what it kept is gone.
+func (b *Broker) Lose(i int) error {
+	b.Stop(i)
+	if err := os.RemoveAll(b.options[i].StoreDir); err != nil {
+		return fmt.Errorf("lose what the server %d kept: %w", i+1, err)
+	}
+	return nil
 }
 
 // Addresses are those of all servers, with commas between.

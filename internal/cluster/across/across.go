@@ -114,8 +114,10 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // elsewhere looks for what is not here at the other nodes.
 func (h *Handler) elsewhere(w http.ResponseWriter, r *http.Request, others []string, q *peer.Request, own *peer.Recorded) {
 	answers, silent := h.Peers.Ask(r.Context(), others, q)
+	// A node that has not heard yet of who asks refuses what another one knows.
+	slices.SortStableFunc(answers, func(a, b peer.Answer) int { return a.Status/100 - b.Status/100 })
 	for _, a := range answers {
-		if a.Status != http.StatusNotFound {
+		if a.Status != http.StatusNotFound && a.Status != http.StatusUnauthorized {
 			w.Header().Set("Cache-Control", "no-store")
 			if len(a.Body) > 0 {
 				w.Header().Set("Content-Type", "application/json")

@@ -126,7 +126,11 @@ func TestWhatIsElsewhereIsFound(t *testing.T) {
 		Method: "POST", Path: "/api/held/7/decision", Authorization: "Bearer bnt_marit", Body: []byte(`{"how":"once"}`),
 	}, *f.asked[0])
 
-	f = &fleet{answers: f.answers[:1], silent: []string{"west"}}
+	f.answers = append(f.answers, peer.Answer{Node: "east", Status: 401}, peer.Answer{Node: "north", Status: 200, Body: []byte(`{"id":"7"}`)})
+	w = ask(t, f, "GET", "/api/held/7", "", 404, `{}`)
+	assert.Equal(t, 200, w.Code, "who knows of it answers")
+
+	f = &fleet{answers: []peer.Answer{{Node: "south", Status: 404, Body: []byte(`{}`)}}, silent: []string{"west"}}
 	w = ask(t, f, "GET", "/api/held/7", "", 404, `{"title":"unknown"}`)
 	assert.Equal(t, []any{404, "west"}, []any{w.Code, w.Header().Get(Silent)})
 	f = all(`{}`)

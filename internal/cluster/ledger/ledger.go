@@ -150,10 +150,24 @@ func (l Ledger) SetAside(ctx context.Context, seq uint64, raw []byte, why error)
 func setAside(ctx context.Context, tx *sql.Tx, p *PoisonedError, raw []byte) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO quarantine (seq, at, node, what, why, entry) VALUES (?, ?, ?, ?, ?, ?)`,
 		int64(p.Seq), time.Now().UnixMilli(), p.Node, p.What, p.err.Error(), raw)
+	if err == nil {
+		_, err = tx.ExecContext(ctx, `DELETE FROM quarantine WHERE seq NOT IN (SELECT seq FROM quarantine ORDER BY seq DESC LIMIT ?)`, maxAside)
+	}
 	if err != nil {
 		return fmt.Errorf("set an entry aside: %w", err)
 	}
 	return nil
+}
+
+// maxAside is how many entries that were set aside are kept.
+const maxAside = 200
+
+// AsideSince counts the entries that were set aside since a time.
+func (l Ledger) AsideSince(ctx context.Context, since time.Time) (n int, err error) {
+	err = l.part.View(ctx, func(tx *sql.Tx) error {
+		return tx.QueryRowContext(ctx, `SELECT count(*) FROM quarantine WHERE at >= ?`, since.UnixMilli()).Scan(&n)
+	})
+	return n, err
 }
 
 // carryOut carries out statements, all or none. why says what is wrong with them; err that

@@ -4,8 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -160,4 +162,16 @@ func TestEntriesAreCarriedOutOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, aside, 1)
 	assert.Contains(t, aside[0].Why, "statement 2")
+}
+
+// A table is each node's own or the same on all of them; which it is, is decided when it is made.
+func TestEveryTableIsSharedOrOwn(t *testing.T) {
+	t.Parallel()
+	_, l := open(t)
+	at, err := l.Sums(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []string{
+		"accepted_tools", "agents", "apps", "budgets", "bundles", "changes", "clients", "consents", "editions", "examples", "given", "invitations",
+		"labels", "logins", "machine_codes", "passes", "people", "refreshes", "review_modes", "rules", "secrets", "servers", "signins",
+	}, slices.Sorted(maps.Keys(at.Sums)), "what is not listed as own is shared, and altered by way of store.Write and store.Update only")
 }

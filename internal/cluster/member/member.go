@@ -31,10 +31,9 @@ const (
 
 // Options configure a Member. All but Now are required.
 type Options struct {
-	Cluster  *cluster.Cluster
-	Address  string // base URL under which people and agents reach the node
-	Version  string
-	AloneFor time.Duration
+	Cluster *cluster.Cluster
+	Address string // base URL under which people and agents reach the node
+	Version string
 	// State tells how far the node is, and what keeps it from being used; "" for nothing.
 	State func() (applied, last uint64, trouble string)
 	Log   *slog.Logger
@@ -54,8 +53,8 @@ type Member struct {
 	revision uint64       // of what was said last; of the goroutine that says it
 	heard    atomic.Int64 // when most of the cluster answered last, in nanoseconds since 1970
 	draining atomic.Bool
-	others   atomic.Pointer[[]string]
-	apart    atomic.Int64 // nanoseconds by which the clock here is ahead of the cluster's
+	nodes    atomic.Pointer[[]team.Node] // those that are there, as they were told of last
+	apart    atomic.Int64                // nanoseconds by which the clock here is ahead of the cluster's
 
 	cancel context.CancelFunc
 	ended  sync.WaitGroup
@@ -82,12 +81,6 @@ func Start(ctx context.Context, o Options) (*Member, error) {
 	}
 	own, cancel := context.WithCancel(context.Background())
 	m.cancel = cancel
-	orders, err := o.Cluster.Orders.Watch(own, "drain."+o.Cluster.Node)
-	if err != nil {
-		cancel()
-		return nil, fmt.Errorf("listen to what this node is to do: %w", err)
-	}
-	m.ended.Go(func() { m.listen(own, orders) })
 	m.ended.Go(func() { m.tell(own) })
 	return m, nil
 }
@@ -178,63 +171,44 @@ func (m *Member) once(ctx context.Context) error {
 		return fmt.Errorf("read what this node said: %w", err)
 	}
 	m.apart.Store(int64(before.Sub(entry.Created())))
-	names, err := keys(ctx, m.o.Cluster.Nodes)
+	list, err := m.there(ctx)
 	if err != nil {
-		return fmt.Errorf("ask which nodes there are: %w", err)
+		return err
 	}
-	names = slices.DeleteFunc(names, func(name string) bool { return name == m.me.Name })
-	m.others.Store(&names)
+	m.nodes.Store(&list)
+	return m.obey(ctx)
+}
+
+// obey finds out what this node is to do.
+func (m *Member) obey(ctx context.Context) error {
+	_, err := m.o.Cluster.Orders.Get(ctx, "drain."+m.me.Name)
+	if err != nil && !errors.Is(err, jetstream.ErrKeyNotFound) {
+		return fmt.Errorf("ask what this node is to do: %w", err)
+	}
+	drains := err == nil
+	if m.draining.Swap(drains) != drains {
+		m.o.Log.Info("this node takes new work", "draining", drains)
+	}
 	return nil
 }
 
-// listen hears what this node is to do.
-func (m *Member) listen(ctx context.Context, orders jetstream.KeyWatcher) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case order := <-orders.Updates():
-			if order == nil {
-				continue // what there was has come
-			}
-			drains := order.Operation() == jetstream.KeyValuePut
-			if m.draining.Swap(drains) != drains {
-				m.o.Log.Info("this node takes new work", "draining", drains)
+// Heard is when most of the cluster answered last.
+func (m *Member) Heard() time.Time { return time.Unix(0, m.heard.Load()) }
+
+// Others are the names of the other nodes, as they were a moment ago.
+func (m *Member) Others() (names []string) {
+	if list := m.nodes.Load(); list != nil {
+		for _, n := range *list {
+			if !n.Here {
+				names = append(names, n.Name)
 			}
 		}
 	}
-}
-
-// AloneError says that this node has not heard of the others for longer than it may.
-type AloneError struct{ Since time.Time }
-
-func (e *AloneError) Error() string {
-	return fmt.Sprintf("this node has been cut off from the others since %s UTC, and cannot be sure what is allowed by now",
-		e.Since.UTC().Format("15:04:05"))
-}
-
-// Sure returns an *AloneError when this node has been cut off for longer than it may go on alone.
-func (m *Member) Sure() error {
-	since := time.Unix(0, m.heard.Load())
-	if m.o.Now().Sub(since) <= m.o.AloneFor {
-		return nil
-	}
-	return &AloneError{since}
-}
-
-// Others are the names of the other nodes, as they were a moment ago.
-func (m *Member) Others() []string {
-	if names := m.others.Load(); names != nil {
-		return *names
-	}
-	return nil
+	return names
 }
 
 // Draining reports whether this node is to take no new work.
 func (m *Member) Draining() bool { return m.draining.Load() }
-
-// Alone is for how long this node has heard nothing of the others.
-func (m *Member) Alone() time.Duration { return m.o.Now().Sub(time.Unix(0, m.heard.Load())) }
 
 // knownKey is where it is kept of a node that it was there, until somebody removes it.
 const knownKey = "known."
@@ -247,7 +221,7 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	orders, err := keys(ctx, m.o.Cluster.Orders)
+	orders, err := m.o.Cluster.Keys(ctx, m.o.Cluster.Orders)
 	if err != nil {
 		return nil, fmt.Errorf("ask which nodes there were: %w", err)
 	}
@@ -258,14 +232,15 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 		}
 		entry, err := m.o.Cluster.Orders.Get(ctx, key)
 		if err != nil {
-			continue // it was removed just now
+			continue // it was removed
 		}
 		var n told
 		if err := json.Unmarshal(entry.Value(), &n); err != nil {
 			return nil, fmt.Errorf("read how the node %s was: %w", name, err)
 		}
 		n.Applied, n.Last, n.Trouble = 0, 0, gone
-		n.Draining = slices.Contains(orders, "drain."+name)
+		_, err = m.o.Cluster.Orders.Get(ctx, "drain."+name)
+		n.Draining = err == nil
 		there = append(there, n.Node)
 	}
 	slices.SortFunc(there, func(a, b team.Node) int { return strings.Compare(a.Name, b.Name) })
@@ -297,7 +272,7 @@ func (m *Member) Remove(ctx context.Context, name string) error {
 
 // there are the nodes that are there.
 func (m *Member) there(ctx context.Context) ([]team.Node, error) {
-	names, err := keys(ctx, m.o.Cluster.Nodes)
+	names, err := m.o.Cluster.Keys(ctx, m.o.Cluster.Nodes)
 	if err != nil {
 		return nil, fmt.Errorf("ask which nodes there are: %w", err)
 	}
@@ -322,19 +297,6 @@ func (m *Member) there(ctx context.Context) ([]team.Node, error) {
 		if late := slices.MaxFunc(said, time.Time.Compare).Sub(at); late > silentAfter {
 			out[i].Trouble = fmt.Sprintf("has said nothing for %s", late.Round(time.Second))
 		}
-	}
-	return out, nil
-}
-
-// keys are the keys of a bucket; none is no error.
-func keys(ctx context.Context, bucket jetstream.KeyValue) ([]string, error) {
-	list, err := bucket.ListKeys(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for name := range list.Keys() {
-		out = append(out, name)
 	}
 	return out, nil
 }

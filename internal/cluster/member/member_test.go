@@ -30,7 +30,7 @@ func enter(t *testing.T, b *broker.Broker, name string, ahead time.Duration) *fi
 	f := &fixture{}
 	f.ahead.Store(int64(ahead))
 	f.Member, err = Start(t.Context(), Options{
-		Cluster: c, Address: "http://127.0.0.1:4690", Version: "0.1.0", AloneFor: time.Minute, Log: slog.New(slog.DiscardHandler),
+		Cluster: c, Address: "http://127.0.0.1:4690", Version: "0.1.0", Log: slog.New(slog.DiscardHandler),
 		State: func() (uint64, uint64, string) { return 7, 9, "" },
 		Now:   func() time.Time { return time.Now().Add(time.Duration(f.ahead.Load())) },
 	})
@@ -91,13 +91,10 @@ func TestNodesKnowOfEachOther(t *testing.T) {
 	within("it is gone again", func() bool { return north.node(t, "south").Trouble == gone })
 	require.NoError(t, north.Remove(t.Context(), "south"))
 	assert.Empty(t, north.node(t, "south").Name)
-	again = enter(t, b, "south", 0)
-	defer again.Close(t.Context())
-
-	// Who hears nothing of the others is not sure any more after its time.
-	assert.NoError(t, again.Sure())
-	again.ahead.Store(int64(2 * time.Minute))
-	var alone *AloneError
-	require.ErrorAs(t, again.Sure(), &alone)
-	within("it is heard again", func() bool { return again.Sure() == nil })
+	assert.WithinDuration(t, time.Now(), north.Heard(), 10*time.Second)
+	b.Stop(0)
+	before := north.Heard()
+	_, err = north.Nodes(t.Context())
+	require.Error(t, err)
+	assert.Equal(t, before, north.Heard(), "nobody was heard meanwhile")
 }

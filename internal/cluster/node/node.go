@@ -81,7 +81,7 @@ func Join(ctx context.Context, o Options) (*Node, error) {
 		default:
 		}
 	}
-	n.replica, err = replica.Open(ctx, replica.Options{Store: o.Store, Cluster: c, Dir: o.Dir, Log: o.Log, Changed: changed})
+	n.replica, err = replica.Open(ctx, replica.Options{Store: o.Store, Cluster: c, Dir: o.Dir, Log: o.Log, Changed: changed, Now: o.Now})
 	if err != nil {
 		n.cancel()
 		c.Close()
@@ -174,6 +174,15 @@ func (n *Node) Publishing() func() func() {
 	}
 }
 
+// holds is how much of the log is in force here. What came since the last publication that
+// nothing is decided by counts as in force.
+func (n *Node) holds(at replica.Status) uint64 {
+	if held := n.inForce.Load(); held < at.Loud {
+		return held
+	}
+	return at.Applied
+}
+
 // Enter tells the others that this node is there, and puts in force what they alter.
 func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Service, error) {
 	if n == nil {
@@ -181,10 +190,10 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Servic
 	}
 	var err error
 	n.member, err = member.Start(ctx, member.Options{
-		Cluster: n.cluster, Address: n.at, Version: n.o.Version, AloneFor: n.o.AloneFor, Log: n.o.Log, Now: n.o.Now,
+		Cluster: n.cluster, Address: n.at, Version: n.o.Version, Log: n.o.Log, Now: n.o.Now,
 		State: func() (applied, last uint64, trouble string) {
 			at := n.replica.Status()
-			return n.inForce.Load(), at.Last, n.trouble()
+			return n.holds(at), at.Last, n.trouble()
 		},
 	})
 	if err != nil {
@@ -385,16 +394,49 @@ func (n *Node) Ready() error {
 	return nil
 }
 
-// Sure returns why this node cannot be sure of what is allowed; nil while it is: it was cut off
-// for too long, or has not carried out the log for as long.
+// AloneError says that a node has not known of what the others do for longer than it may.
+type AloneError struct {
+	Since time.Time
+	Err   error // why; nil for not being answered
+}
+
+func (e *AloneError) Error() string {
+	text := fmt.Sprintf("this node has been cut off from the others since %s UTC, and cannot be sure what is allowed by now",
+		e.Since.UTC().Format("15:04:05"))
+	if e.Err != nil {
+		text += ": " + e.Err.Error()
+	}
+	return text
+}
+
+func (e *AloneError) Unwrap() error { return e.Err }
+
+// Sure returns an *AloneError when this node cannot be sure of what is allowed.
 func (n *Node) Sure() error {
 	if n == nil || n.member == nil {
 		return nil
 	}
-	if at := n.replica.Status(); at.Trouble != nil && time.Since(at.Since) > n.o.AloneFor {
-		return fmt.Errorf("this node has not learnt what was altered since %s UTC: %w", at.Since.UTC().Format("15:04:05"), at.Trouble)
+	if since := n.sureOf(); n.now().Sub(since) > n.o.AloneFor {
+		return &AloneError{since, n.replica.Status().Trouble}
 	}
-	return n.member.Sure()
+	return nil
+}
+
+// sureOf is up to when this node knows of what the others do: most of the cluster has answered it
+// since, and all that the log had by then is carried out here.
+func (n *Node) sureOf() time.Time {
+	heard, level := n.member.Heard(), n.replica.Status().Level
+	if level.Before(heard) {
+		return level
+	}
+	return heard
+}
+
+func (n *Node) now() time.Time {
+	if n.o.Now == nil {
+		return time.Now()
+	}
+	return n.o.Now()
 }
 
 // Doing is how this node does; nil for a service that is one node.
@@ -403,7 +445,7 @@ func (n *Node) Doing() *metrics.Node {
 		return nil
 	}
 	at := n.replica.Status()
-	return &metrics.Node{Ready: n.Ready() == nil, Alone: n.member.Alone(), Behind: at.Last - min(n.inForce.Load(), at.Last), Aside: at.Aside}
+	return &metrics.Node{Ready: n.Ready() == nil, Alone: n.now().Sub(n.sureOf()), Behind: at.Last - min(n.holds(at), at.Last), Aside: at.Aside}
 }
 
 // Close leaves the cluster.

@@ -332,11 +332,29 @@ func TestWhatKeepsANodeFromJoining(t *testing.T) {
 	away := c.refused(map[string]string{"cluster": "nats://127.0.0.1:1", "cluster-node": "south", "keys": c.keys})
 	assert.Contains(t, away.What, "none of the cluster's servers can be reached (nats://127.0.0.1:1)")
 
+	closed, err := broker.StartFor(t.TempDir(), 1, "bouncer", "seven-tides-turning")
+	require.NoError(t, err)
+	t.Cleanup(closed.Close)
+	shown := filepath.Join(t.TempDir(), "shown")
+	require.NoError(t, os.WriteFile(shown, []byte("bouncer:wrong-canary\n"), 0o600))
+	for _, more := range []string{"", "file " + shown} {
+		settings := c.settings("south", "cluster", closed.Addresses())
+		settings["cluster-credentials"] = more
+		wrong := c.refused(settings)
+		assert.Equal(t, "the cluster refuses the credentials of this node", wrong.What)
+		assert.Contains(t, wrong.Hint, "cluster-credentials")
+	}
+	require.NoError(t, os.WriteFile(shown, []byte("bouncer:seven-tides-turning\n"), 0o600))
+	right := c.settings("south", "cluster", closed.Addresses(), "cluster-credentials", "file "+shown, "keys", filepath.Join(t.TempDir(), "k"))
+	in := testkit.Start(t, right)
+	in.Stop()
+	assert.NotContains(t, in.Log.String(), "seven-tides")
+
 	other := filepath.Join(t.TempDir(), "other.keys")
 	missing := c.refused(c.settings("south", "keys", other))
 	assert.Contains(t, missing.What, "the key set of the cluster is not here")
 	assert.Contains(t, missing.Hint, other)
-	_, err := os.Stat(other)
+	_, err = os.Stat(other)
 	require.ErrorIs(t, err, os.ErrNotExist, "none is made")
 
 	taken := c.refused(c.settings("north"))

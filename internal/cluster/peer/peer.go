@@ -17,17 +17,15 @@ import (
 	"sync"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-
 	"bouncer/internal/cluster"
+	"bouncer/internal/core/pack"
 )
 
 // Bounds of what is asked.
 const (
-	askTime  = 3 * time.Second
-	maxBody  = 256 << 10 // bytes of a request
-	maxPlain = 32 << 20  // bytes of an answer when it is unpacked
-	atOnce   = 16        // questions that are worked on
+	askTime = 3 * time.Second
+	maxBody = 256 << 10 // bytes of a request
+	atOnce  = 16        // questions that are worked on
 )
 
 // Request is a request of a person, as it goes to another node. It shows what the person
@@ -138,7 +136,12 @@ func (p *Peers) heard(raw []byte, answer func([]byte)) {
 	}
 	out := &Answer{Node: p.cluster.Node, Status: http.StatusServiceUnavailable}
 	reply := func() {
-		if sealed, err := p.seal(message{ID: m.ID, Answer: out}); err == nil && len(sealed) < p.cluster.MaxMessage() {
+		sealed, err := p.seal(message{ID: m.ID, Answer: out})
+		if err == nil && len(sealed) >= p.cluster.MaxMessage() { // which is said at once, instead of nothing
+			out.Status, out.Body = http.StatusRequestEntityTooLarge, nil
+			sealed, err = p.seal(message{ID: m.ID, Answer: out})
+		}
+		if err == nil {
 			answer(sealed)
 		}
 	}
@@ -235,14 +238,10 @@ func (p *Peers) seal(m message) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("write to another node: %w", err)
 	}
-	w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		return nil, fmt.Errorf("write to another node: %w", err)
-	}
 	nonce := make([]byte, p.key.NonceSize())
 	// crypto/rand.Read never fails: it ends the program instead.
 	_, _ = rand.Read(nonce)
-	return p.key.Seal(nonce, nonce, w.EncodeAll(plain, nil), nil), nil
+	return p.key.Seal(nonce, nonce, pack.Pack(plain), nil), nil
 }
 
 func (p *Peers) open(raw []byte) (m message, err error) {
@@ -253,12 +252,7 @@ func (p *Peers) open(raw []byte) (m message, err error) {
 	if err != nil {
 		return m, fmt.Errorf("it is from nobody of the cluster: %w", err)
 	}
-	r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxPlain))
-	if err != nil {
-		return m, fmt.Errorf("read from another node: %w", err)
-	}
-	defer r.Close()
-	plain, err := r.DecodeAll(packed, nil)
+	plain, err := pack.Unpack(packed)
 	if err != nil {
 		return m, fmt.Errorf("read from another node: %w", err)
 	}

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -31,6 +32,7 @@ type Options struct {
 	Log     *slog.Logger
 	// Changed is told that something was carried out that nobody puts in force yet. It must not wait.
 	Changed func()
+	Now     func() time.Time // nil is time.Now
 }
 
 // Replica keeps the register the same. It is safe for concurrent use.
@@ -46,28 +48,32 @@ type Replica struct {
 	applied  uint64
 	last     uint64        // the newest entry that is known of
 	progress chan struct{} // closed when applied grows
-	poisoned map[uint64]error
-	trouble  error     // why the log cannot be carried out; nil while it can
-	since    time.Time // of the trouble
-	marked   uint64    // the newest entry that says what the tables add up to
+	loud     uint64        // the newest entry that something is decided by
+	own      error         // what came of the entry that was written here last
+	ownSeq   uint64        // its number
+	aside    int           // entries that were set aside of late
+	trouble  error         // why the log cannot be carried out; nil while it can
+	level    time.Time     // when all that the log had was carried out here, as far as is known
 }
 
 // Status is how far a node is.
 type Status struct {
-	Applied uint64 // the newest entry that is carried out here
-	Last    uint64 // the newest that is known of
-	Trouble error  // why the log is not carried out; nil while it is
-	Since   time.Time
-	Aside   int // entries that were set aside
+	Applied uint64    // the newest entry that is carried out here
+	Last    uint64    // the newest that is known of
+	Loud    uint64    // the newest carried out that something is decided by; those after it are notes of use
+	Trouble error     // why the log is not carried out; nil while it is
+	Level   time.Time // when all that the log had was carried out, as far as is known
+	Aside   int       // entries that were set aside in the last days
 }
 
 // Open finds out where this node stands: it takes over the state of the cluster where it has
 // none of its own, and gives the cluster its state where that has none. The error is a
 // *cluster.JoinError.
 func Open(ctx context.Context, o Options) (*Replica, error) {
-	r := &Replica{
-		o: o, turn: make(chan struct{}, 1), ended: make(chan struct{}), progress: make(chan struct{}), poisoned: map[uint64]error{},
+	if o.Now == nil {
+		o.Now = time.Now
 	}
+	r := &Replica{o: o, turn: make(chan struct{}, 1), ended: make(chan struct{}), progress: make(chan struct{})}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	if err := r.join(ctx); err != nil {
 		r.cancel()
@@ -78,7 +84,11 @@ func Open(ctx context.Context, o Options) (*Replica, error) {
 		r.cancel()
 		return nil, fmt.Errorf("read where this node stands: %w", err)
 	}
-	r.applied = at.Applied
+	r.applied, r.loud = at.Applied, at.Applied
+	if r.aside, err = ledger.Of(o.Store).AsideSince(ctx, o.Now().Add(-asideFor)); err != nil {
+		r.cancel()
+		return nil, fmt.Errorf("count what was set aside: %w", err)
+	}
 	go r.run()
 	if err := r.comeUp(ctx); err != nil {
 		r.Close()
@@ -96,15 +106,25 @@ func (r *Replica) comeUp(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := r.Wait(ctx, last); err != nil {
+	for { // as long as it goes on, however long that takes
+		before := r.Status().Applied
+		err := r.Wait(ctx, last)
 		at := r.Status()
+		if err == nil || ctx.Err() == nil && at.Applied > before {
+			if err == nil {
+				return nil
+			}
+			continue
+		}
 		return &cluster.JoinError{
-			What: fmt.Sprintf("the log of the cluster is carried out up to entry %d of %d only: %v", at.Applied, last, errors.Join(at.Trouble, err)),
+			What: fmt.Sprintf("the log of the cluster is carried out up to entry %d of %d only: %v", at.Applied, last, err),
 			Hint: "see in the log of this node why, and start it again",
 		}
 	}
-	return nil
 }
+
+// asideFor is for how long it is told of entries that were set aside.
+const asideFor = 7 * 24 * time.Hour
 
 // joinTime is how long a node waits for another one that begins the cluster just now.
 const joinTime = time.Minute
@@ -151,7 +171,7 @@ func (r *Replica) compare(ctx context.Context) error {
 	switch {
 	case mine && at.Applied > last:
 		return &cluster.JoinError{
-			What: fmt.Sprintf("the log of the cluster ends at entry %d, and this node has carried out %d: the log has lost some", last, at.Applied),
+			What: (&LostError{last, at.Applied}).Error(),
 			Hint: "restore the servers of the cluster, or have the nodes join another one (setting cluster-name)",
 		}
 	case mine && newest != nil && at.Applied+1 >= first:
@@ -223,10 +243,8 @@ func (r *Replica) Close() {
 	<-r.ended
 }
 
-// maxTurns is how often an alteration is tried again because others came first.
-const maxTurns = 100
-
-// Propose implements store.Replicator.
+// Propose implements store.Replicator. The error is a *cluster.UnreachableError where the cluster
+// could not be had, a *cluster.TooLargeError, or one of prepare.
 func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (replication.Entry, uint64, error)) error {
 	select {
 	case r.turn <- struct{}{}:
@@ -238,7 +256,7 @@ func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (re
 		e, after, err := prepare(ctx)
 		if err != nil {
 			// What is refused is refused by the newest state, and not by what it was here.
-			if again, waited := r.behind(ctx, after); waited == nil && again {
+			if more, failed := r.behind(ctx, after); failed == nil && more {
 				continue
 			}
 			return err
@@ -251,20 +269,39 @@ func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (re
 		if err != nil {
 			return err
 		}
-		// Whether it is taken is found out even when who asked has left.
-		seq, err := r.o.Cluster.Append(context.WithoutCancel(ctx), e.ID, raw, after)
+		// Whether it is taken is found out even when who asked has left, unless nothing hangs on it.
+		until := context.WithoutCancel(ctx)
+		if e.Quiet {
+			until = ctx
+		}
+		seq, err := r.o.Cluster.Append(until, e.ID, raw, after)
 		switch {
 		case err == nil:
 			return r.verdict(ctx, seq)
 		case !errors.Is(err, cluster.ErrBehind):
 			return err
 		}
-		if err := r.catchUp(ctx, after); err != nil {
-			return err
+		more, err := r.behind(ctx, after)
+		if err != nil {
+			return &cluster.UnreachableError{Outcome: cluster.Nothing, Err: err}
+		}
+		if !more { // not every server knows yet of what came before
+			select {
+			case <-time.After(turnPause):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
 		}
 	}
-	return errors.New("others alter the register all the time; try again")
+	return &cluster.UnreachableError{Outcome: cluster.Nothing, Err: errors.New("others alter the register all the time")}
 }
+
+// How often an alteration is tried again because others came first, and how long it is waited
+// for servers to agree on that.
+const (
+	maxTurns  = 100
+	turnPause = 50 * time.Millisecond
+)
 
 // behind reports whether the log had something after an entry, and waits for that to be carried
 // out here.
@@ -276,39 +313,40 @@ func (r *Replica) behind(ctx context.Context, after uint64) (bool, error) {
 	return true, r.Wait(ctx, last)
 }
 
-// catchUp waits until something after an entry is carried out here.
-func (r *Replica) catchUp(ctx context.Context, after uint64) error {
-	more, err := r.behind(ctx, after)
-	if err == nil && !more {
-		err = fmt.Errorf("the log ends at entry %d, which others do not know yet", after)
-	}
-	return err
-}
-
-// verdict waits until an entry is carried out here, and tells what came of it.
+// verdict waits until an entry that was written here is carried out here, and tells what came of it.
 func (r *Replica) verdict(ctx context.Context, seq uint64) error {
 	if err := r.Wait(ctx, seq); err != nil {
-		return err
+		return &cluster.UnreachableError{Outcome: cluster.Recorded, Err: err}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.poisoned[seq]
+	if r.ownSeq == seq {
+		return r.own
+	}
+	return nil
 }
 
-// Wait returns when an entry is carried out here.
+// waitTime is how long it is waited for an entry that the log has.
+const waitTime = 15 * time.Second
+
+// Wait returns when an entry is carried out here; the error says why it is not.
 func (r *Replica) Wait(ctx context.Context, seq uint64) error {
+	late := time.NewTimer(waitTime)
+	defer late.Stop()
 	for {
 		r.mu.Lock()
-		there, progress, trouble := r.applied >= seq, r.progress, r.trouble
+		applied, progress, trouble := r.applied, r.progress, r.trouble
 		r.mu.Unlock()
-		if there {
+		if applied >= seq {
 			return nil
 		}
-		if trouble != nil {
-			return fmt.Errorf("it is recorded, and cannot be put in force here: %w", trouble)
+		if lasts(trouble) {
+			return trouble
 		}
 		select {
 		case <-progress:
+		case <-late.C:
+			return errors.Join(fmt.Errorf("entry %d of the log has not come in %s", seq, waitTime), trouble)
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-r.ended:
@@ -317,11 +355,26 @@ func (r *Replica) Wait(ctx context.Context, seq uint64) error {
 	}
 }
 
+// lasts reports whether trouble does not go away by trying again.
+func lasts(trouble error) bool {
+	var format *replication.NewerError
+	var schema *ledger.SchemaError
+	var lost *LostError
+	return errors.As(trouble, &format) || errors.As(trouble, &schema) || errors.As(trouble, &lost)
+}
+
+// LostError says that the log ends before what was carried out here: its servers lost some of it.
+type LostError struct{ Last, Applied uint64 }
+
+func (e *LostError) Error() string {
+	return fmt.Sprintf("the log of the cluster ends at entry %d, and this node has carried out %d: the log has lost some", e.Last, e.Applied)
+}
+
 // Status tells how far this node is.
 func (r *Replica) Status() Status {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return Status{Applied: r.applied, Last: max(r.last, r.applied), Trouble: r.trouble, Since: r.since, Aside: len(r.poisoned)}
+	return Status{Applied: r.applied, Last: max(r.last, r.applied), Loud: r.loud, Trouble: r.trouble, Level: r.level, Aside: r.aside}
 }
 
 // run carries out the log for as long as the node is there.
@@ -338,9 +391,6 @@ func (r *Replica) run() {
 				continue
 			}
 		}
-		if errors.Is(err, errStuck) {
-			continue // it is read anew
-		}
 		r.setTrouble(err)
 		select {
 		case <-time.After(time.Second):
@@ -353,11 +403,8 @@ func (r *Replica) run() {
 func (r *Replica) setTrouble(err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if (err == nil) != (r.trouble == nil) {
-		r.since = time.Now()
-		if err != nil {
-			r.o.Log.Error("the log of the cluster is not carried out", "error", err)
-		}
+	if err != nil && r.trouble == nil {
+		r.o.Log.Error("the log of the cluster is not carried out", "error", err)
 	}
 	r.trouble = err
 	if err != nil { // who waits is told
@@ -366,84 +413,18 @@ func (r *Replica) setTrouble(err error) {
 	}
 }
 
-// errStuck says that entries that the log has do not come.
-var errStuck = errors.New("what the log has does not come")
+var (
+	// errStuck says that entries that the log has do not come.
+	errStuck = errors.New("what the log has does not come")
+	// errGap says that the log does not have what comes next here any more.
+	errGap = errors.New("the log does not have any more what comes next here")
+)
 
-// errGap says that the log does not have what comes next here any more.
-var errGap = errors.New("the log does not have any more what comes next here")
-
-// follow carries out what the log has, and what comes.
-func (r *Replica) follow() error {
-	r.mu.Lock()
-	applied := r.applied
-	r.mu.Unlock()
-	first, last, err := r.o.Cluster.Last(r.ctx)
-	if err != nil {
-		return err
-	}
-	if first > applied+1 {
-		return errGap
-	}
-	r.mu.Lock()
-	r.last = last
-	r.mu.Unlock()
-	consumer, err := r.o.Cluster.Log.OrderedConsumer(r.ctx, jetstream.OrderedConsumerConfig{
-		DeliverPolicy: jetstream.DeliverByStartSequencePolicy, OptStartSeq: applied + 1, InactiveThreshold: time.Minute,
-	})
-	if err != nil {
-		return fmt.Errorf("read the log: %w", err)
-	}
-	entries, err := consumer.Messages(jetstream.PullHeartbeat(2*time.Second), jetstream.PullExpiry(10*time.Second))
-	if err != nil {
-		return fmt.Errorf("read the log: %w", err)
-	}
-	defer entries.Stop()
-	r.setTrouble(nil)
-	ctx, stop := context.WithCancel(r.ctx)
-	defer stop()
-	come := make(chan delivered)
-	go deliver(ctx, entries, come)
-	watch := time.NewTicker(stuckAfter)
-	defer watch.Stop()
-	before := applied
-	for {
-		var msg jetstream.Msg
-		select {
-		case d := <-come:
-			if d.err != nil {
-				return fmt.Errorf("read the log: %w", d.err)
-			}
-			msg = d.msg
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-watch.C:
-			// A consumer whose server was lost does not always find another one.
-			if _, last, err := r.o.Cluster.Last(ctx); err == nil && last > applied && applied == before {
-				return errStuck
-			}
-			before = applied
-			continue
-		}
-		about, err := msg.Metadata()
-		if err != nil {
-			return fmt.Errorf("read the log: %w", err)
-		}
-		seq := about.Sequence.Stream
-		if seq <= applied {
-			continue
-		}
-		if seq > applied+1 {
-			return errGap
-		}
-		if err := r.carryOut(seq, seq+about.NumPending, msg.Data()); err != nil {
-			return err
-		}
-		applied = seq
-	}
+// reading is the log as it comes from a place on.
+type reading struct {
+	come chan delivered
+	stop func()
 }
-
-// stuckAfter is how long it is waited for entries that the log has.
-const stuckAfter = 3 * time.Second
 
 // delivered is an entry of the log, or why none comes.
 type delivered struct {
@@ -451,23 +432,126 @@ type delivered struct {
 	err error
 }
 
-// deliver gives on what comes until its context ends.
-func deliver(ctx context.Context, entries jetstream.MessagesContext, to chan<- delivered) {
+// read begins to read the log.
+func (r *Replica) read(from uint64) (*reading, error) {
+	consumer, err := r.o.Cluster.Log.OrderedConsumer(r.ctx, jetstream.OrderedConsumerConfig{
+		DeliverPolicy: jetstream.DeliverByStartSequencePolicy, OptStartSeq: from, InactiveThreshold: time.Minute,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("read the log: %w", err)
+	}
+	entries, err := consumer.Messages(jetstream.PullHeartbeat(2*time.Second), jetstream.PullExpiry(10*time.Second))
+	if err != nil {
+		return nil, fmt.Errorf("read the log: %w", err)
+	}
+	ctx, cancel := context.WithCancel(r.ctx)
+	out := &reading{make(chan delivered), func() { cancel(); entries.Stop() }}
+	// It has a goroutine of its own because a consumer whose server was lost may not come back from
+	// looking for another one; the goroutine ends with the connection then, at the latest.
+	go func() {
+		for {
+			msg, err := entries.Next(jetstream.NextContext(ctx))
+			select {
+			case out.come <- delivered{msg, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return out, nil
+}
+
+// follow carries out what the log has, and what comes.
+func (r *Replica) follow() error {
+	if err := r.look(); err != nil {
+		return err
+	}
+	log, err := r.read(r.Status().Applied + 1)
+	if err != nil {
+		return err
+	}
+	defer log.stop()
+	r.setTrouble(nil)
+	watch := time.NewTicker(watchEvery)
+	defer watch.Stop()
+	quiet, before := 0, r.Status().Applied
 	for {
-		msg, err := entries.Next(jetstream.NextContext(ctx))
 		select {
-		case to <- delivered{msg, err}:
-		case <-ctx.Done():
-			return
+		case d := <-log.come:
+			if d.err == nil {
+				d.err = r.take(d.msg)
+			}
+			if d.err != nil {
+				return fmt.Errorf("read the log: %w", d.err)
+			}
+		case <-r.ctx.Done():
+			return r.ctx.Err()
+		case <-watch.C:
+			if err := r.look(); err != nil {
+				return err
+			}
+			now := r.Status()
+			if quiet++; now.Last <= now.Applied || now.Applied > before {
+				quiet, before = 0, now.Applied
+			}
+			if quiet >= stuckAfter {
+				return errStuck
+			}
 		}
-		if err != nil {
-			return
-		}
+	}
+}
+
+// How often it is looked where the log ends, and how many times it may do so further on than
+// here without anything coming.
+const (
+	watchEvery = time.Second
+	stuckAfter = 3
+)
+
+// look finds out where the log ends, and whether that is how far this node is.
+func (r *Replica) look() error {
+	asked := r.o.Now()
+	first, last, err := r.o.Cluster.Last(r.ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.last = last
+	switch {
+	case last < r.applied:
+		return &LostError{last, r.applied}
+	case first > r.applied+1:
+		return errGap
+	case last == r.applied:
+		r.level = asked
+	}
+	return nil
+}
+
+// take carries out one entry, unless it was before.
+func (r *Replica) take(msg jetstream.Msg) error {
+	about, err := msg.Metadata()
+	if err != nil {
+		return err
+	}
+	applied := r.Status().Applied
+	switch seq := about.Sequence.Stream; {
+	case seq <= applied:
+		return nil
+	case seq > applied+1:
+		return errGap
+	default:
+		return r.carryOut(seq, seq+about.NumPending, msg.Data())
 	}
 }
 
 // carryOut carries out one entry.
 func (r *Replica) carryOut(seq, last uint64, raw []byte) error {
+	at := r.o.Now()
 	e, err := replication.Decode(raw)
 	var newer *replication.NewerError
 	if errors.As(err, &newer) {
@@ -484,18 +568,26 @@ func (r *Replica) carryOut(seq, last uint64, raw []byte) error {
 	} else if err != nil {
 		return err
 	}
+	mine := e.Node == r.o.Cluster.Node
 	r.mu.Lock()
 	r.applied, r.last = seq, max(last, r.last)
-	if poisoned != nil {
-		r.poisoned[seq] = poisoned
+	if mine {
+		r.own, r.ownSeq = err, seq
 	}
-	if len(e.Marks) > 0 {
-		r.marked = seq
+	if poisoned != nil {
+		r.aside++
+	}
+	if !e.Quiet && len(e.Marks) == 0 {
+		r.loud = seq
+	}
+	if r.last == seq {
+		r.level = at
 	}
 	close(r.progress)
 	r.progress = make(chan struct{})
 	r.mu.Unlock()
-	if e.Node != r.o.Cluster.Node || e.What == "" { // whoever alters something here puts it in force
+	// Whoever alters something here puts it in force; and nothing is decided by when a pass was used.
+	if (!mine || e.What == "") && !e.Quiet && len(e.Marks) == 0 {
 		r.o.Changed()
 	}
 	return nil
@@ -504,9 +596,12 @@ func (r *Replica) carryOut(seq, last uint64, raw []byte) error {
 // startAfresh takes over the newest copy of the state, and keeps what was here.
 func (r *Replica) startAfresh(why error) error {
 	r.o.Log.Error("the register here does not fit the cluster, which is joined afresh", "error", why)
-	aside := filepath.Join(r.o.Dir, "unfit-"+time.Now().UTC().Format("20060102T150405")+".db")
+	aside := filepath.Join(r.o.Dir, "unfit-"+time.Now().UTC().Format("20060102T150405.000")+".db")
 	if err := r.o.Store.Backup(r.ctx, aside); err != nil {
 		return fmt.Errorf("keep what was here: %w", err)
+	}
+	if err := thin(r.o.Dir); err != nil {
+		return err
 	}
 	r.o.Log.Warn("what was here is kept", "file", aside)
 	if err := r.takeOver(r.ctx); err != nil {
@@ -517,8 +612,27 @@ func (r *Replica) startAfresh(why error) error {
 		return fmt.Errorf("read where this node stands: %w", err)
 	}
 	r.mu.Lock()
-	r.applied = at.Applied
+	r.applied, r.loud = at.Applied, at.Applied
 	r.mu.Unlock()
 	r.o.Changed()
+	return nil
+}
+
+// maxKept is how many registers that did not fit are kept.
+const maxKept = 3
+
+// thin removes all but the newest of what did not fit.
+func thin(dir string) error {
+	kept, err := filepath.Glob(filepath.Join(dir, "unfit-*.db"))
+	if err != nil {
+		return fmt.Errorf("look for what was kept before: %w", err)
+	}
+	slices.Sort(kept)
+	for len(kept) > maxKept {
+		if err := os.Remove(kept[0]); err != nil {
+			return fmt.Errorf("remove what was kept before: %w", err)
+		}
+		kept = kept[1:]
+	}
 	return nil
 }

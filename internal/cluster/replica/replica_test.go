@@ -292,9 +292,8 @@ func TestServersOfTheClusterAreLost(t *testing.T) {
 		return err == nil || errors.Is(err, store.ErrTaken)
 	}, time.Minute, 50*time.Millisecond)
 	b.Stop(1)
-	err := north.add(t.Context(), "with-one")
 	var away *cluster.UnreachableError
-	require.ErrorAs(t, err, &away)
+	require.ErrorAs(t, north.add(t.Context(), "with-one"), &away)
 	require.NoError(t, b.Restart(0))
 	require.NoError(t, b.Restart(1))
 	require.Eventually(t, func() bool {
@@ -303,6 +302,30 @@ func TestServersOfTheClusterAreLost(t *testing.T) {
 	}, time.Minute, 50*time.Millisecond)
 	same(t, north, south)
 	assert.Subset(t, names(t, south), []string{"with-three", "with-two", "with-three-again"})
+}
+
+// Servers that lost the log, and begin another one, are not taken for what they were: who has
+// carried out more says so, and alters nothing.
+func TestALogThatLostSomeIsNotFollowed(t *testing.T) {
+	t.Parallel()
+	b := brokers(t, 1)
+	north := mustJoin(t, b, "north")
+	for i := range 3 {
+		require.NoError(t, north.add(t.Context(), fmt.Sprint("agent-", i)))
+	}
+	require.NoError(t, b.Lose(0))
+	require.NoError(t, b.Restart(0))
+	other := mustJoin(t, b, "other")
+	require.NoError(t, other.add(t.Context(), "elsewhere"))
+	var lost *LostError
+	require.Eventually(t, func() bool { return errors.As(north.Status().Trouble, &lost) }, 30*time.Second, 20*time.Millisecond)
+	assert.Equal(t, LostError{1, 3}, *lost)
+	var away *cluster.UnreachableError
+	require.ErrorAs(t, north.add(t.Context(), "in-vain"), &away)
+	assert.Len(t, names(t, north), 3)
+	level := north.Status().Level
+	require.NoError(t, other.add(t.Context(), "elsewhere-too"))
+	assert.Equal(t, level, north.Status().Level, "it does not know any more what the others do")
 }
 
 // Only one of those that ask has a lease; it is had again when it was given back.

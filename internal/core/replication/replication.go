@@ -12,18 +12,15 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
+	"bouncer/internal/core/pack"
 )
 
 // Version is that of the format of an entry. A node carries out entries of its own version
 // and of earlier ones, and none of later ones.
 const Version = 1
 
-// Bounds of an entry.
-const (
-	MaxStatements = 20_000
-	MaxBytes      = 64 << 20 // when it is unpacked
-)
+// MaxStatements is how many statements an entry may have.
+const MaxStatements = 20_000
 
 // Entry is one alteration. Ones that have Marks alter nothing: they say what the tables add up to
 // at their place in the log.
@@ -37,6 +34,7 @@ type Entry struct {
 	Topics     []string          `json:"topics,omitempty"`
 	Statements []Statement       `json:"statements,omitempty"`
 	Marks      map[string]string `json:"marks,omitempty"` // sums of tables, by name
+	Quiet      bool              `json:"quiet,omitempty"` // nothing is decided by it: when something was used
 }
 
 // Statement is one statement of SQL with its values.
@@ -115,22 +113,13 @@ func Encode(e Entry) ([]byte, error) {
 	if err != nil {
 		return nil, fmt.Errorf("write the entry %s: %w", e.What, err)
 	}
-	w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		return nil, fmt.Errorf("write the entry %s: %w", e.What, err)
-	}
-	return w.EncodeAll(raw, nil), nil
+	return pack.Pack(raw), nil
 }
 
 // Decode reads an entry. The error is a *NewerError for one that a later Bouncer wrote, and
 // otherwise wraps ErrMalformed.
 func Decode(raw []byte) (e Entry, err error) {
-	r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(MaxBytes))
-	if err != nil {
-		return e, fmt.Errorf("read an entry: %w", err)
-	}
-	defer r.Close()
-	text, err := r.DecodeAll(raw, nil)
+	text, err := pack.Unpack(raw)
 	if err != nil {
 		return e, fmt.Errorf("%w: %w", ErrMalformed, err)
 	}

@@ -8,9 +8,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"bouncer/internal/core/pack"
 )
 
 func entry() Entry {
@@ -39,11 +40,7 @@ func TestEntriesComeBackAsTheyWere(t *testing.T) {
 
 func TestWhatIsNoEntryIsRefused(t *testing.T) {
 	t.Parallel()
-	pack := func(text string) []byte {
-		w, err := zstd.NewWriter(nil)
-		require.NoError(t, err)
-		return w.EncodeAll([]byte(text), nil)
-	}
+	pack := func(text string) []byte { return pack.Pack([]byte(text)) }
 	for text, why := range map[string]string{
 		`nonsense`:               "it has no version",
 		`{"version":0}`:          "it has no version",
