@@ -104,6 +104,21 @@ func names(t *testing.T, s *mcp.ClientSession) []string {
 	return out
 }
 
+// A server of sessions may ask for the roots without any params, also in the midst of a call; an
+// agent of the stateless era is asked by a result, and answers.
+func TestAQuestionWithoutParamsReachesAnAgentOfToday(t *testing.T) {
+	t.Parallel()
+	w := testkit.Start(t, nil)
+	script := testkit.NewScript(t)
+	script.Call = func(c *testkit.ScriptCall) { c.Text(c.Ask("r", "roots/list", "")) }
+	w.Register("act", testkit.Upstream(t, script), "")
+	w.Rule("admit", "*", "*", "*")
+	agent := goAgent(t, w.Base+"/mcp/act", w.Agent("marit-quill"), nil)
+	res, err := agent.CallTool(t.Context(), &mcp.CallToolParams{Name: "act", Arguments: testkit.Obj{"a": 1}})
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"jsonrpc":"2.0","id":"r","result":{"roots":[]}}`, res.Content[0].(*mcp.TextContent).Text)
+}
+
 func TestGoClientAndGoServer(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)

@@ -60,7 +60,8 @@ type Cluster struct {
 }
 
 const (
-	connectTime = 10 * time.Second
+	connectTime   = 10 * time.Second
+	subscribeTime = 2 * time.Second
 	// LeftAfter is how long a node is taken to be there that says nothing.
 	LeftAfter = 10 * time.Second
 	// LeaseTime is how long a lease lasts that is not taken again.
@@ -380,12 +381,20 @@ func wrongSequence(code jetstream.ErrorCode) bool {
 
 // Listen has fn answer what other nodes ask this one. stop ends it.
 func (c *Cluster) Listen(fn func(raw []byte, answer func([]byte))) (stop func(), err error) {
-	heard, err := c.conn.Subscribe(c.ask(c.Node), func(m *nats.Msg) {
+	return c.subscribe(c.ask(c.Node), func(m *nats.Msg) {
 		fn(m.Data, func(raw []byte) { _ = m.Respond(raw) }) // who asked waits no longer than it wants to
 	})
+}
+
+// subscribe has fn be told what comes under a subject. When it returns, the server that this node
+// is connected to knows of it, so that what others say from then on is not missed. One that cannot
+// be reached has nothing to say; it is told when it is there again.
+func (c *Cluster) subscribe(subject string, fn func(*nats.Msg)) (stop func(), err error) {
+	heard, err := c.conn.Subscribe(subject, fn)
 	if err != nil {
 		return nil, fmt.Errorf("listen to other nodes: %w", err)
 	}
+	_ = c.conn.FlushTimeout(subscribeTime)
 	return func() { _ = heard.Unsubscribe() }, nil
 }
 
@@ -399,11 +408,7 @@ func (c *Cluster) Tell(raw []byte) error {
 
 // Hear has fn be told what nodes tell, this one included. stop ends it.
 func (c *Cluster) Hear(fn func(raw []byte)) (stop func(), err error) {
-	heard, err := c.conn.Subscribe(c.news(), func(m *nats.Msg) { fn(m.Data) })
-	if err != nil {
-		return nil, fmt.Errorf("listen to other nodes: %w", err)
-	}
-	return func() { _ = heard.Unsubscribe() }, nil
+	return c.subscribe(c.news(), func(m *nats.Msg) { fn(m.Data) })
 }
 
 func (c *Cluster) news() string { return strings.TrimSuffix(c.subject, ".log") + ".news" }

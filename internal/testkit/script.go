@@ -244,7 +244,10 @@ func (c *ScriptCall) Expect(id string) <-chan string {
 // Ask sends a request in the stream of the call and returns the response, whole.
 func (c *ScriptCall) Ask(id, method, params string) string {
 	reply := c.Expect(id)
-	c.Tell(`{"jsonrpc":"2.0","id":"` + id + `","method":"` + method + `","params":` + params + `}`)
+	if params != "" {
+		params = `,"params":` + params
+	}
+	c.Tell(`{"jsonrpc":"2.0","id":"` + id + `","method":"` + method + `"` + params + `}`)
 	select {
 	case r := <-reply:
 		return r

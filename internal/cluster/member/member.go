@@ -21,8 +21,8 @@ import (
 	"bouncer/internal/core/team"
 )
 
-// How often a node says that it is there, when it is told of one that it does not, and how far its clock may be from that of the
-// cluster before it says so.
+// How often a node says that it is there, when it is told of one that it does not, and how far its
+// clock may be from that of the cluster before it says so.
 const (
 	beat        = time.Second
 	silentAfter = 3 * beat
@@ -186,8 +186,11 @@ func (m *Member) obey(ctx context.Context) error {
 		return fmt.Errorf("ask what this node is to do: %w", err)
 	}
 	drains := err == nil
-	if m.draining.Swap(drains) != drains {
-		m.o.Log.Info("this node takes new work", "draining", drains)
+	switch before := m.draining.Swap(drains); {
+	case drains && !before:
+		m.o.Log.Info("this node is to take no new work")
+	case before && !drains:
+		m.o.Log.Info("this node takes new work again")
 	}
 	return nil
 }

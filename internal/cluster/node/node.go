@@ -49,14 +49,16 @@ type Node struct {
 	replica *replica.Replica
 	member  *member.Member
 	peers   *peer.Peers
-	unhear  func()          // ends hearing of other nodes
-	working sync.WaitGroup  // all that goes on
-	inForce atomic.Uint64   // the newest entry of the log that is in force
-	changed chan struct{}   // capacity 1: another node altered something
-	own     context.Context // of what goes on as long as the node is there
-	cancel  context.CancelFunc
-	at      string   // base URL of this node itself
-	missing []string // keys of the locker that are not here
+	unhear  func()         // ends hearing of other nodes
+	working sync.WaitGroup // all that goes on
+	inForce atomic.Uint64  // the newest entry of the log that is in force
+	// inForceAt is when that was all that the log had, in nanoseconds since 1970.
+	inForceAt atomic.Int64
+	changed   chan struct{}   // capacity 1: another node altered something
+	own       context.Context // of what goes on as long as the node is there
+	cancel    context.CancelFunc
+	at        string   // base URL of this node itself
+	missing   []string // keys of the locker that are not here
 }
 
 // upkeepEvery is how often it is looked whether a copy of the state is due, and copyAfter how
@@ -131,18 +133,19 @@ func (n *Node) BeginsKeys(ctx context.Context) bool {
 	return err == nil && begun == ""
 }
 
-// keysFact is where the cluster keeps which keys its first node had.
+// keysFact is where the cluster keeps which key its first node had first: sessions, and what nodes
+// ask each other, are sealed with what follows from it.
 const keysFact = "keys"
 
-// ShareKeys notes the keys of the first node for the others, and finds out which of those that
-// are needed are not here.
+// ShareKeys notes the first key of the first node for the others, and finds out which of those
+// that are needed are not here.
 func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
 	if n == nil {
 		return nil
 	}
 	keys.Share()
 	have := keys.IDs()
-	begun, err := n.cluster.FactOr(ctx, keysFact, strings.Join(have, " "))
+	begun, err := n.cluster.FactOr(ctx, keysFact, have[0])
 	if err != nil {
 		return err
 	}
@@ -150,7 +153,7 @@ func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
 	if err != nil {
 		return fmt.Errorf("read which keys are in use: %w", err)
 	}
-	needed = append(needed, strings.Fields(begun)...)
+	needed = append(needed, begun)
 	slices.Sort(needed)
 	n.missing = slices.DeleteFunc(slices.Compact(needed), func(id string) bool { return slices.Contains(have, id) })
 	return nil
@@ -169,8 +172,11 @@ func (n *Node) Publishing() func() func() {
 		return nil
 	}
 	return func() func() {
-		applied := n.replica.Status().Applied
-		return func() { n.inForce.Store(applied) }
+		at := n.replica.Status()
+		return func() {
+			n.inForce.Store(at.Applied)
+			n.inForceAt.Store(at.Level.UnixNano())
+		}
 	}
 }
 
@@ -200,6 +206,7 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Servic
 		return nil, err
 	}
 	n.working.Go(func() { n.keepUp(n.own, reg) })
+	n.working.Go(func() { n.copyStates(n.own) })
 	return nodes.New(n.member, reg, n.cluster.ID), nil
 }
 
@@ -306,19 +313,36 @@ func (n *Node) shareBudgets(m *budget.Meter) (err error) {
 	return nil
 }
 
-// keepUp puts in force what other nodes alter, and has copies of the state made.
+// againAfter is after how long it is tried again to put something in force.
+const againAfter = time.Second
+
+// keepUp puts in force what other nodes alter.
 func (n *Node) keepUp(ctx context.Context, reg *registry.Registry) {
+	again := make(<-chan time.Time)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-n.changed:
+		case <-again:
+		}
+		if err := reg.Refresh(); err != nil {
+			n.o.Log.Error("what another node altered is not in force", "error", err)
+			again = time.After(againAfter)
+			continue
+		}
+		reg.TellAll()
+	}
+}
+
+// copyStates has copies of the state made, apart from what has to be in force at once.
+func (n *Node) copyStates(ctx context.Context) {
 	ticker := time.NewTicker(upkeepEvery)
 	defer ticker.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-n.changed:
-			if err := reg.Refresh(); err != nil {
-				n.o.Log.Error("what another node altered is not in force", "error", err)
-			}
-			reg.TellAll()
 		case <-ticker.C:
 			if err := n.replica.Upkeep(ctx, copyAfter); err != nil && ctx.Err() == nil {
 				n.o.Log.Warn("the cluster has no newer copy of the state", "error", err)
@@ -423,9 +447,13 @@ func (n *Node) Sure() error {
 }
 
 // sureOf is up to when this node knows of what the others do: most of the cluster has answered it
-// since, and all that the log had by then is carried out here.
+// since, and all that the log had by then is in force here.
 func (n *Node) sureOf() time.Time {
-	heard, level := n.member.Heard(), n.replica.Status().Level
+	at := n.replica.Status()
+	heard, level := n.member.Heard(), at.Level
+	if n.holds(at) < at.Applied {
+		level = time.Unix(0, n.inForceAt.Load())
+	}
 	if level.Before(heard) {
 		return level
 	}

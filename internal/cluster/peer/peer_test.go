@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -26,6 +27,17 @@ func join(t *testing.T, b *broker.Broker, name string, key []byte, serve http.Ha
 	require.NoError(t, err)
 	t.Cleanup(p.Close)
 	return p
+}
+
+// next is what comes next.
+func next[E any](t *testing.T, from <-chan E) (out E) {
+	t.Helper()
+	select {
+	case out = <-from:
+	case <-time.After(30 * time.Second):
+		require.Fail(t, "nothing came")
+	}
+	return out
 }
 
 // Nodes with the same key ask each other, and tell each other; nobody else is answered or heard,
@@ -68,10 +80,10 @@ func TestNodesAskEachOther(t *testing.T) {
 	require.NoError(t, stranger.Tell("budgets", "forged"))
 	require.NoError(t, south.Tell("budgets", "its own"))
 	require.NoError(t, north.Tell("budgets", "bnt_canary"))
-	assert.Equal(t, News{"north", "budgets", []byte(`"bnt_canary"`)}, <-told)
+	assert.Equal(t, News{"north", "budgets", []byte(`"bnt_canary"`)}, next(t, told))
 	assert.Empty(t, told)
 	for range 3 {
-		assert.NotContains(t, <-heard, "canary")
+		assert.NotContains(t, next(t, heard), "canary")
 	}
 }
 

@@ -14,18 +14,17 @@ func InputRequired(questions map[string]json.RawMessage, state string, info []by
 }
 
 // EmbeddedRequest is a server's request as it is embedded in a result. The id of an
-// elicitation does not exist in this era.
+// elicitation does not exist in this era. It has params also where the server sent none, as it may
+// for the roots: there are agents that read them unasked.
 func EmbeddedRequest(frame []byte, f Frame) []byte {
-	q := map[string]any{"method": f.Method}
+	params := map[string]json.RawMessage{}
 	if !f.Params.Empty() {
-		var p map[string]json.RawMessage
 		// The frame was read before, so its params are an object.
-		_ = json.Unmarshal(f.Params.Of(frame), &p)
-		delete(p, "elicitationId")
-		delete(p, "_meta")
-		delete(p, "task")
-		q["params"] = p
+		_ = json.Unmarshal(f.Params.Of(frame), &params)
 	}
-	raw, _ := json.Marshal(q)
+	for _, name := range []string{"elicitationId", "_meta", "task"} {
+		delete(params, name)
+	}
+	raw, _ := json.Marshal(map[string]any{"method": f.Method, "params": params})
 	return raw
 }
