@@ -59,25 +59,24 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 	@$(GO) build -o $(BIN)/berths ./demo/berths
 	@exec $(BIN)/firsthour
 
-test: TRIMPATH :=
-test: build peers chromium ## install what is missing and run every test; those of what is concurrent (.ci/concurrent) with the race detector
+test: ## install what is missing and run every test; those of what is concurrent (.ci/concurrent) with the race detector
 	@# Tests through a browser, and those of a cluster, mostly wait, so that there is room for others beside them.
-	@$(MAKE) --no-print-directory --keep-going --jobs=3 --output-sync=target \
-		test-race test-e2e test-console test-others test-packaging
+	@$(MAKE) --no-print-directory --keep-going --jobs=3 --output-sync=target TRIMPATH= \
+		test-e2e test-race test-console test-others test-packaging
 
-test-race:
-	@$(RACE) -timeout 14m $$(.ci/concurrent)
-
-test-others:
-	@$(GO) test -vet=off $$(.ci/concurrent -v)
-
-test-e2e:
+test-e2e: build peers chromium
 	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e
 
-test-console:
+test-race: console
+	@$(RACE) -p 3 -timeout 14m $$(.ci/concurrent)
+
+test-console: console
 	@cd console && $(NPM) run check
 
-test-packaging:
+test-others: console
+	@$(GO) test -vet=off $$(.ci/concurrent -v)
+
+test-packaging: build
 	@cd packaging && $(GO) vet ./... && $(GO) test ./...
 
 packages: build ## a package for Debian, a tarball and an image as a file, in bin/packages

@@ -125,7 +125,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"api", "core cluster/nodes api/openapi api/reading api/problem api/programs upkeep observe/stats diagnose/example diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor gate origin token apitype oauth journal registry people agents servers control/labels control/approval control/budget control/policy control/review control/notice control/notify control/cost control/history control/rehearse changes secrets imports login signin authserver assistants/machine assistants/roster assistants/takeover"},
 	{"observe/traces", "core"},
 	{"app", "core store/schema cluster cluster/node calls upkeep observe/stats observe/metrics observe/traces relay/carry diagnose/example diagnose/recorder diagnose/tape diagnose/tryout diagnose/why diagnose/incident diagnose/monitor disk events gate origin throttle web apitype egress locker spawn link store oauth journal oidc credential link/dial upstream registry people agents servers control/presence control/labels control/approval control/budget control/policy control/review control/notice control/notify mail control/cost control/finder control/history control/rehearse changes secrets imports login signin snapshot relay authserver assistants/machine assistants/roster assistants/takeover api"},
-	{"testkit", "core apitype login app"},
+	{"testkit", "core store apitype login app"},
 	{"assistants/enrol", "core"},
 	{"heap", ""},
 	{"cli", "core heap upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
