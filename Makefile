@@ -62,13 +62,13 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 test: ## install what is missing and run every test; those of what is concurrent (.ci/concurrent) with the race detector
 	@# Tests through a browser, and those of a cluster, mostly wait, so that there is room for others beside them.
 	@$(MAKE) --no-print-directory --keep-going --jobs=3 --output-sync=target TRIMPATH= \
-		test-e2e test-race test-console test-others test-packaging
+		test-race test-e2e test-console test-others test-packaging
 
 test-e2e: build peers chromium
 	@$(GO) test -vet=off -timeout 20m -parallel 4 ./e2e
 
 test-race: console
-	@$(RACE) -p 3 -timeout 14m $$(.ci/concurrent)
+	@$(RACE) -timeout 14m $$(.ci/concurrent)
 
 test-console: console
 	@cd console && $(NPM) run check

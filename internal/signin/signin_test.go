@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/core/diagnosis"
+	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
@@ -411,11 +412,16 @@ func TestTheAuthorizationServerIsKeptTo(t *testing.T) {
 
 	name(second)
 	w = testkit.Start(t, flags)
+	var found struct{ Health team.Health }
 	require.Eventually(t, func() bool {
-		var info struct{ Health team.Health }
-		w.Must("GET", "/api/servers/fuel", nil, &info)
-		return info.Health.Finding != nil && info.Health.Finding.Cause == diagnosis.AuthorityChanged
+		w.Must("GET", "/api/servers/fuel", nil, &found)
+		return found.Health.Finding != nil
 	}, 30*time.Second, 20*time.Millisecond)
+	assert.Equal(t, diagnosis.AuthorityChanged, found.Health.Finding.Cause)
+	var looked report.Report
+	w.Must("POST", "/api/checkups", testkit.Obj{"server": "fuel"}, &looked)
+	require.NotEmpty(t, looked.Findings)
+	assert.Equal(t, diagnosis.AuthorityChanged, looked.Findings[0].Cause, "a closer look says the same")
 	told := w.Problem("POST", "/api/secrets", testkit.Obj{"name": "again", "kind": "client-secret", "value": ferries.FuelSecret, "server": "fuel"})
 	assert.NotEmpty(t, told.Title)
 	assert.Zero(t, asked.Load(), "nothing was sent there")

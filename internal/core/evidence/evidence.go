@@ -6,6 +6,8 @@ package evidence
 
 import (
 	"time"
+
+	"bouncer/internal/core/diagnosis"
 )
 
 // Evidence is everything that one checkup observed.
@@ -41,6 +43,8 @@ type Target struct {
 	// Missing says that the target is reached with a sign-in and nobody has signed in, or
 	// that a value cannot be read; in words.
 	Missing string
+	// Unusable says why its credential could not be had, where that is known more exactly.
+	Unusable *diagnosis.Finding
 	// SignIn is set when it is reached with a sign-in.
 	SignIn bool
 	// Patience is how long an answer was waited for.

@@ -98,8 +98,18 @@ func (j *judge) rotate() string {
 	return "give the new one with --token"
 }
 
-// missing is about what Bouncer itself lacks before it can ask.
+// missing is about what Bouncer itself lacks before it can ask. Where its own renewal has found out
+// why, that is the cause.
 func (j *judge) missing() {
+	switch f := j.e.Target.Unusable; {
+	case f == nil:
+	case f.Cause == diagnosis.SignInEnded:
+		j.add(f.Cause, f.Message, j.signIn())
+		return
+	case f.Cause != diagnosis.ValueMissing:
+		j.add(f.Cause, f.Message, f.Remedy)
+		return
+	}
 	if j.e.Target.SignIn {
 		j.add(diagnosis.SignInNeeded, j.e.Target.Missing, j.signIn())
 		return

@@ -78,11 +78,25 @@ func TestJudge(t *testing.T) {
 		want   diagnosis.Cause
 		remedy string
 	}{
-		"no address":          {evidence.Evidence{Target: evidence.Target{URL: "berths.harbour.example/mcp", Server: "berths"}}, diagnosis.NoAddress, "bouncer server update berths --url"},
-		"no name server":      {evidence.Evidence{Target: at, Lookup: step(nil, true)}, diagnosis.NoSuchHost, "name servers"},
-		"times out":           {evidence.Evidence{Target: at, Connect: step(errors.New("i/o timeout"), true)}, diagnosis.ConnectTimeout, "drop the packets"},
-		"no route":            {evidence.Evidence{Target: at, Connect: step(syscall.EHOSTUNREACH, false)}, diagnosis.Unreachable, "network"},
-		"nobody signed in":    {evidence.Evidence{Target: evidence.Target{Server: "crew", SignIn: true, Missing: "nobody has signed in"}}, diagnosis.SignInNeeded, "bouncer sign-in begin crew"},
+		"no address":       {evidence.Evidence{Target: evidence.Target{URL: "berths.harbour.example/mcp", Server: "berths"}}, diagnosis.NoAddress, "bouncer server update berths --url"},
+		"no name server":   {evidence.Evidence{Target: at, Lookup: step(nil, true)}, diagnosis.NoSuchHost, "name servers"},
+		"times out":        {evidence.Evidence{Target: at, Connect: step(errors.New("i/o timeout"), true)}, diagnosis.ConnectTimeout, "drop the packets"},
+		"no route":         {evidence.Evidence{Target: at, Connect: step(syscall.EHOSTUNREACH, false)}, diagnosis.Unreachable, "network"},
+		"nobody signed in": {evidence.Evidence{Target: evidence.Target{Server: "crew", SignIn: true, Missing: "nobody has signed in"}}, diagnosis.SignInNeeded, "bouncer sign-in begin crew"},
+		"another authority": {
+			evidence.Evidence{Target: evidence.Target{Server: "fuel", SignIn: true, Missing: "it names another one", Unusable: &diagnosis.Finding{
+				Cause: diagnosis.AuthorityChanged, Message: "it names another one", Remedy: "ask whoever runs it",
+			}}},
+			diagnosis.AuthorityChanged,
+			"ask whoever runs it",
+		},
+		"a sign-in ended": {
+			evidence.Evidence{Target: evidence.Target{Server: "crew", SignIn: true, Missing: "it has ended", Unusable: &diagnosis.Finding{
+				Cause: diagnosis.SignInEnded, Message: "it has ended", Remedy: "sign in again at an address",
+			}}},
+			diagnosis.SignInEnded,
+			"bouncer sign-in begin crew",
+		},
 		"a value is missing":  {evidence.Evidence{Target: evidence.Target{Server: "fuel", Missing: "secret fuel-key cannot be read"}}, diagnosis.ValueMissing, "bouncer secret list"},
 		"TLS breaks":          {evidence.Evidence{Target: at, TLS: &evidence.Handshake{Step: *step(errors.New("EOF"), false)}}, diagnosis.HandshakeFails, "TLS"},
 		"a certificate no":    {evidence.Evidence{Target: at, TLS: &evidence.Handshake{Step: *step(errors.New("remote error"), false), Asked: true, Given: true, Alert: 48}}, diagnosis.ClientCertRefused, "--client-cert"},

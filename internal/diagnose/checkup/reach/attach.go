@@ -35,7 +35,7 @@ func (w *way) attach(ctx context.Context) error {
 		list, err := c.Live.Now(ctx)
 		var failure *link.Failure
 		if errors.As(err, &failure) {
-			w.Evidence.Target.Missing = failure.Message
+			w.Evidence.Target.Missing, w.Evidence.Target.Unusable = failure.Message, &failure.Finding
 			return nil
 		}
 		if err != nil {
