@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/internal/testkit"
+	"bouncer/standin/loopback"
 )
 
 // program starts a server program on a free port, waits until it accepts
@@ -76,7 +77,7 @@ func carrying(t *testing.T, base, pass string) string {
 		}
 		proxy.ServeHTTP(w, r)
 	}))
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return s.URL
 }
 

@@ -16,6 +16,7 @@ import (
 	"bouncer/e2e/browser"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 )
 
@@ -25,7 +26,7 @@ func guarded(t *testing.T, as *pilothouse.Authority, scope string, h http.Handle
 	at := "http://" + s.Listener.Addr().String() + "/mcp"
 	s.Config.Handler = as.Protect(at, scope, h, need)
 	s.Start()
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return at
 }
 

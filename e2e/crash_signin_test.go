@@ -13,6 +13,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 )
 
@@ -25,7 +26,7 @@ func TestKillDuringARenewal(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			as := pilothouse.New("Pilothouse")
 			front := httptest.NewServer(as)
-			t.Cleanup(func() { front.CloseClientConnections(); front.Close() })
+			t.Cleanup(func() { loopback.End(front) })
 			as.Issuer, as.Auto, as.Life = front.URL, "marit", 3*time.Second
 			crew := guarded(t, as, "crew:read", ferries.Crew(), ferries.CrewScope)
 			dir := t.TempDir()

@@ -24,6 +24,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/gate"
 	"bouncer/internal/testkit"
+	"bouncer/standin/loopback"
 )
 
 // soakFor is how long the soak takes: a while among all tests, longer by setting
@@ -66,7 +67,7 @@ func hostile(t *testing.T) string {
 			_, _ = w.Write([]byte(strings.Repeat("\r\nevent: endpoint\rdata: x\r\r", 10_000)))
 		}
 	}))
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return s.URL + "/mcp"
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"bouncer/standin/ferries"
+	"bouncer/standin/loopback"
 	"bouncer/standin/quill"
 	"bouncer/standin/toolserver"
 )
@@ -30,7 +31,7 @@ func (b bearer) RoundTrip(r *http.Request) (*http.Response, error) {
 
 func serve(t *testing.T, h http.Handler) *httptest.Server {
 	s := httptest.NewServer(h)
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() }) // streams would keep it open
+	t.Cleanup(func() { loopback.End(s) }) // streams would keep it open
 	return s
 }
 

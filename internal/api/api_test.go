@@ -27,6 +27,7 @@ import (
 
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 	"bouncer/standin/toolserver"
 )
@@ -417,7 +418,7 @@ func TestWhatSignInsHoldAppearsNowhere(t *testing.T) {
 		leak.ServeHTTP(rw, r.WithContext(context.WithValue(r.Context(), shown{}, r.Header.Get("Authorization"))))
 	}), nil)
 	back.Start()
-	t.Cleanup(func() { back.CloseClientConnections(); back.Close() })
+	t.Cleanup(func() { loopback.End(back) })
 	w.Must("POST", "/api/servers", obj{"name": "leak", "url": at, "signIn": obj{"grant": "code"}}, nil)
 	b := w.Browser("marit")
 	b.SignInAt(t, obj{"server": "leak", "team": true})

@@ -14,6 +14,7 @@ import (
 
 	"bouncer/internal/core/report"
 	"bouncer/internal/testkit"
+	"bouncer/standin/loopback"
 )
 
 // What a checkup finds is told with its exit code, as JSON, and by the state of the server
@@ -34,7 +35,7 @@ func TestCheckup(t *testing.T) {
 			http.NotFound(w, r)
 		}
 	}))
-	t.Cleanup(func() { upstream.CloseClientConnections(); upstream.Close() })
+	t.Cleanup(func() { loopback.End(upstream) })
 	d.w.Register("radio", upstream.URL+"/v2/mcp", "skf-canary-radio-token")
 
 	assert.Contains(t, d.ok("", "checkup", "radio"), "radio is healthy")

@@ -17,6 +17,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 )
 
@@ -105,7 +106,7 @@ func TestSignInFromTheCommandLine(t *testing.T) {
 	at := "http://" + back.Listener.Addr().String() + "/mcp"
 	back.Config.Handler = as.Protect(at, "crew:read", ferries.Crew(), ferries.CrewScope)
 	back.Start()
-	t.Cleanup(func() { back.CloseClientConnections(); back.Close() })
+	t.Cleanup(func() { loopback.End(back) })
 	code, _, errs := d.run(t.Context(), "", "server", "register", "crew", "--url", at)
 	assert.Equal(t, exitNoServer, code)
 	assert.Contains(t, errs, "--sign-in code")

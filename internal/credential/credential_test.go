@@ -21,6 +21,7 @@ import (
 	"bouncer/internal/app"
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
+	"bouncer/standin/loopback"
 	"bouncer/standin/toolserver"
 )
 
@@ -51,7 +52,7 @@ func newGate(t *testing.T, takes map[string]string) (*gate, string) {
 		),
 	}
 	s := httptest.NewServer(g)
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return g, s.URL + "/mcp"
 }
 

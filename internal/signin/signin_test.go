@@ -20,6 +20,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/testkit"
 	"bouncer/standin/ferries"
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 )
 
@@ -380,11 +381,11 @@ func TestTheAuthorizationServerIsKeptTo(t *testing.T) {
 		}
 		second.ServeHTTP(w, r)
 	}))
-	t.Cleanup(func() { trap.CloseClientConnections(); trap.Close() })
+	t.Cleanup(func() { loopback.End(trap) })
 	second.Issuer = trap.URL
 	var front atomic.Pointer[http.Handler]
 	up := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*front.Load()).ServeHTTP(w, r) }))
-	t.Cleanup(func() { up.CloseClientConnections(); up.Close() })
+	t.Cleanup(func() { loopback.End(up) })
 	name := func(as *pilothouse.Authority) {
 		h := as.Protect(up.URL+"/mcp", "fuel:read", ferries.Fuel(), nil)
 		front.Store(&h)

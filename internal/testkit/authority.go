@@ -5,6 +5,7 @@ import (
 	"net/http/httptest"
 	"testing"
 
+	"bouncer/standin/loopback"
 	"bouncer/standin/pilothouse"
 )
 
@@ -14,7 +15,7 @@ func Authority(t *testing.T, people ...pilothouse.Person) *pilothouse.Authority 
 	t.Helper()
 	as := pilothouse.New("Pilothouse", people...)
 	s := httptest.NewServer(as)
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	as.Issuer = s.URL
 	return as
 }
@@ -25,7 +26,7 @@ func Protect(t *testing.T, as *pilothouse.Authority, scope string, h http.Handle
 	t.Helper()
 	var front http.Handler
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { front.ServeHTTP(w, r) }))
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	front = as.Protect(s.URL+"/mcp", scope, h, need)
 	return s.URL + "/mcp"
 }

@@ -29,6 +29,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/login"
 	"bouncer/internal/store"
+	"bouncer/standin/loopback"
 	"bouncer/standin/toolserver"
 )
 
@@ -251,7 +252,7 @@ func (w *World) ProblemAs(token, method, path string, in any) (p Problem) {
 func Upstream(t *testing.T, h http.Handler) string {
 	t.Helper()
 	s := httptest.NewServer(h)
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return s.URL + "/mcp"
 }
 

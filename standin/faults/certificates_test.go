@@ -12,6 +12,8 @@ import (
 	"net"
 	"net/http/httptest"
 	"time"
+
+	"bouncer/standin/loopback"
 )
 
 // authority signs certificates of the harbour.
@@ -70,7 +72,7 @@ func tlsCase(s *Stage, conf *tls.Config, trust string) Case {
 	server := httptest.NewUnstartedServer(&harbour{})
 	server.Config.ErrorLog, server.TLS = quiet, conf
 	server.StartTLS()
-	s.Later(func() { server.CloseClientConnections(); server.Close() })
+	s.Later(func() { loopback.End(server) })
 	c := at(server.URL + "/mcp")
 	c.CA = trust
 	return c

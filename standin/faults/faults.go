@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"bouncer/internal/core/serverspec"
+	"bouncer/standin/loopback"
 )
 
 // Fault is one way to go wrong, or a healthy server when Cause is "".
@@ -65,7 +66,7 @@ func (s *Stage) Later(fn func()) { s.ends = append(s.ends, fn) }
 // Serve serves a handler and returns its base address.
 func (s *Stage) Serve(h http.Handler) string {
 	server := httptest.NewServer(h)
-	s.Later(func() { server.CloseClientConnections(); server.Close() })
+	s.Later(func() { loopback.End(server) })
 	return server.URL
 }
 

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"unicode/utf16"
+
+	"bouncer/standin/loopback"
 )
 
 const jsonType = "application/json"
@@ -218,7 +220,7 @@ func (s *Stage) secure(h http.Handler) *httptest.Server {
 	server := httptest.NewUnstartedServer(h)
 	server.Config.ErrorLog = quiet
 	server.StartTLS()
-	s.Later(func() { server.CloseClientConnections(); server.Close() })
+	s.Later(func() { loopback.End(server) })
 	return server
 }
 

@@ -3743,6 +3743,7 @@ export interface components {
             address: string;
             applied: number;
             draining: boolean;
+            gone: boolean;
             here: boolean;
             last: number;
             name: string;

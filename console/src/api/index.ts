@@ -268,8 +268,8 @@ export const rotateKeys = () => request<KeySet>('POST', '/api/locker/rotate')
 export const backupAddress = '/api/backup'
 export const copies = () => request<Copies>('GET', '/api/copies')
 export const nodes = () => request<Nodes>('GET', '/api/nodes')
-export const drainNode = (name: string, draining: boolean) =>
-  request<Nodes>('PATCH', `/api/nodes/${encodeURIComponent(name)}`, { draining })
+export const drainNode = (name: string, draining: boolean) => request<Nodes>('PATCH', `/api/nodes/${seg(name)}`, { draining })
+export const removeNode = (name: string) => request<void>('DELETE', `/api/nodes/${seg(name)}`)
 export const makeCopy = () => request<Copies>('POST', '/api/copies')
 export const limits = () => request<Limit[]>('GET', '/api/limits')
 export const signInElsewhere = (back: string) => request<SentTo>('POST', '/api/session/elsewhere', { back })

@@ -241,7 +241,7 @@ func (m *Member) Nodes(ctx context.Context) ([]team.Node, error) {
 		if err := json.Unmarshal(entry.Value(), &n); err != nil {
 			return nil, fmt.Errorf("read how the node %s was: %w", name, err)
 		}
-		n.Applied, n.Last, n.Trouble = 0, 0, gone
+		n.Applied, n.Last, n.Trouble, n.Gone = 0, 0, gone, true
 		_, err = m.o.Cluster.Orders.Get(ctx, "drain."+name)
 		n.Draining = err == nil
 		there = append(there, n.Node)
@@ -260,7 +260,7 @@ func (m *Member) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if n.Trouble != gone {
+	if !n.Gone {
 		return &team.ConflictError{
 			Field: "name", Why: fmt.Sprintf("the node %s is there", name), Hint: "end its service first; it leaves the cluster with that",
 		}

@@ -78,7 +78,8 @@ func TestNodesKnowOfEachOther(t *testing.T) {
 	within("others see it", func() bool { return north.node(t, "south").Draining })
 	south.Close(t.Context())
 	within("it is gone", func() bool { return len(north.Others()) == 0 })
-	assert.Equal(t, []any{gone, true}, []any{north.node(t, "south").Trouble, north.node(t, "south").Draining})
+	lost := north.node(t, "south")
+	assert.Equal(t, []any{gone, true, true}, []any{lost.Trouble, lost.Gone, lost.Draining})
 	var there *team.ConflictError
 	require.ErrorAs(t, north.Remove(t.Context(), "north"), &there)
 	require.ErrorAs(t, north.Remove(t.Context(), "nowhere"), &missing)
@@ -88,7 +89,7 @@ func TestNodesKnowOfEachOther(t *testing.T) {
 	within("it is over", func() bool { return !again.Draining() })
 
 	again.Close(t.Context())
-	within("it is gone again", func() bool { return north.node(t, "south").Trouble == gone })
+	within("it is gone again", func() bool { return north.node(t, "south").Gone })
 	require.NoError(t, north.Remove(t.Context(), "south"))
 	assert.Empty(t, north.node(t, "south").Name)
 	assert.WithinDuration(t, time.Now(), north.Heard(), 10*time.Second)

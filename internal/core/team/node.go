@@ -14,4 +14,5 @@ type Node struct {
 	Trouble  string    `json:"trouble,omitempty"` // what keeps it from being used; empty for nothing
 	Draining bool      `json:"draining"`          // it is to take no new work
 	Here     bool      `json:"here"`              // it is the one that was asked
+	Gone     bool      `json:"gone"`              // it is not there; what else is said of it is of then
 }

@@ -21,6 +21,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/link"
 	"bouncer/internal/locker"
+	"bouncer/standin/loopback"
 )
 
 // seen are the requests that a server got.
@@ -43,7 +44,7 @@ func (s *seen) serve(t *testing.T, secure bool, answer http.HandlerFunc) *httpte
 	} else {
 		server.Start()
 	}
-	t.Cleanup(func() { server.CloseClientConnections(); server.Close() })
+	t.Cleanup(func() { loopback.End(server) })
 	return server
 }
 

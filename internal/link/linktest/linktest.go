@@ -16,6 +16,7 @@ import (
 	"bouncer/internal/link/internal/base"
 	"bouncer/internal/link/internal/httpx"
 	"bouncer/internal/locker"
+	"bouncer/standin/loopback"
 	"bouncer/standin/toolserver"
 )
 
@@ -56,7 +57,7 @@ func Echo(names ...string) *toolserver.Server {
 // ServeMCP serves h and returns the address of its MCP endpoint.
 func ServeMCP(t *testing.T, h http.Handler) string {
 	s := httptest.NewServer(h)
-	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
+	t.Cleanup(func() { loopback.End(s) })
 	return s.URL + "/mcp"
 }
 
