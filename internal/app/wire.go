@@ -215,7 +215,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		all.Policy,
 		authserver.Options{Address: svc.Address, Log: svc.log},
 	)
-	if all.Nodes, err = svc.several.Enter(ctx, reg); err != nil {
+	if all.Nodes, err = svc.several.Enter(ctx, reg, all.Notary); err != nil {
 		return nil, clusterError(err)
 	}
 	if svc.FirstPassword, err = all.Login.FirstAdmin(ctx, s.FirstAdmin, s.firstPassword(ctx)); err != nil {

@@ -62,20 +62,19 @@ type verification struct {
 	ctx    context.Context
 	tx     *sql.Tx
 	state  team.ChainState
-	at     int64 // a seal that was kept elsewhere, with its hash
-	kept   []byte
-	seals  []seal // that are still to come
-	first  Key    // of all that are sealed
-	before int64  // the seal that the next one follows
+	kept   map[int64][]byte // seals that were kept elsewhere, by their numbers
+	seals  []seal           // that are still to come
+	first  Key              // of all that are sealed
+	before int64            // the seal that the next one follows
 	hash   []byte
 	extra  int // calls under a seal that there is not
 	late   int // calls without a seal where all have one
 }
 
-// Verify goes through every seal and holds it against its calls. at is a seal that somebody
-// kept elsewhere, with its hash; 0 for none.
-func (l Log) Verify(ctx context.Context, at int64, kept []byte) (team.ChainState, error) {
-	v := &verification{ctx: ctx, state: team.ChainState{Problems: []team.ChainProblem{}}, at: at, kept: kept}
+// Verify goes through every seal and holds it against its calls. kept are the hashes of seals that
+// were kept elsewhere, by their numbers; nil for none.
+func (l Log) Verify(ctx context.Context, kept map[int64][]byte) (team.ChainState, error) {
+	v := &verification{ctx: ctx, state: team.ChainState{Problems: []team.ChainProblem{}}, kept: kept}
 	err := l.part.View(ctx, func(tx *sql.Tx) error {
 		v.tx = tx
 		return v.run()
@@ -169,7 +168,7 @@ func (v *verification) hold(calls []Record) {
 	case !bytes.Equal(want, s.hash) && s.seq == v.before+1:
 		v.problem(s.seq, s.at, "a call that it sealed, or the seal itself, was altered")
 	}
-	if s.seq == v.at && !bytes.Equal(s.hash, v.kept) {
+	if kept, ok := v.kept[s.seq]; ok && !bytes.Equal(s.hash, kept) {
 		v.problem(s.seq, s.at, "it is another one than the head that was kept")
 	}
 	v.state.Seals++
@@ -179,8 +178,12 @@ func (v *verification) hold(calls []Record) {
 }
 
 func (v *verification) conclude() {
-	if v.at > v.before {
-		v.problem(v.at, 0, fmt.Sprintf("the head that was kept is seal %d, and the chain ends at %d: newer calls were removed", v.at, v.before))
+	newest := int64(0)
+	for at := range v.kept {
+		newest = max(newest, at)
+	}
+	if newest > v.before {
+		v.problem(newest, 0, fmt.Sprintf("the head that was kept is seal %d, and the chain ends at %d: newer calls were removed", newest, v.before))
 	}
 	if v.extra > 0 && len(v.state.Problems) == 0 {
 		v.problem(0, 0, fmt.Sprintf("%d calls belong to no seal that there is", v.extra))

@@ -74,7 +74,8 @@ func journalVerifyCommand() command {
 	return command{
 		noun: "journal", verb: "verify", short: "Verify that no recorded call was altered, removed or put in",
 		long: `Every seal is held against its calls and the seal before. With --head the chain has to go
-through the seal that was kept. What was removed for its age is no gap: the chain begins
+through the seal that was kept. Nodes of a cluster keep heads of each other's journals, and
+it has to go through those too. What was removed for its age is no gap: the chain begins
 behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 		example: "bouncer journal verify --head journal-head.json",
 		flags: func(f *flag.FlagSet) {
@@ -113,6 +114,12 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 func (t view) showChain(v team.ChainState) error {
 	if v.Whole {
 		fmt.Fprintf(t.Out, "the journal is whole: %d calls in %d seals, up to %s\n", v.Records, v.Seals, clock(v.Head.At))
+	}
+	if v.Kept > 0 {
+		fmt.Fprintf(t.Out, "  it was held against %d heads that the nodes of the cluster keep of it\n", v.Kept)
+	}
+	if v.KeptBefore > 0 {
+		fmt.Fprintf(t.Out, "  they keep %d heads of a journal that this node had before it began anew\n", v.KeptBefore)
 	}
 	if v.Dropped > 0 {
 		fmt.Fprintf(t.Out, "  calls up to seal %d were removed for their age\n", v.Dropped)

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"time"
 
 	"bouncer/internal/calls"
@@ -15,14 +16,25 @@ import (
 // Notary signs the head of the chain of calls, and verifies the chain. Whoever rules the
 // machine can write another chain and sign it; a head that is kept elsewhere shows that.
 type Notary struct {
-	log calls.Log
-	key ed25519.PrivateKey
+	log  calls.Log
+	key  ed25519.PrivateKey
+	kept func(context.Context) (Kept, error) // what others keep; nil for none
+}
+
+// Kept is what others keep of a journal.
+type Kept struct {
+	Heads  []team.SignedHead
+	Before int // heads of chains that there were before this one
 }
 
 // NewNotary returns a Notary; seed is 32 bytes.
 func NewNotary(log calls.Log, seed []byte) *Notary {
-	return &Notary{log, ed25519.NewKeyFromSeed(seed)}
+	return &Notary{log: log, key: ed25519.NewKeyFromSeed(seed)}
 }
+
+// Keeps has the chain be held against heads that others keep of it. It is to be called before
+// anything is verified.
+func (n *Notary) Keeps(kept func(context.Context) (Kept, error)) { n.kept = kept }
 
 // signed is the text that a head's signature is over.
 func signed(h team.ChainHead) []byte {
@@ -43,21 +55,43 @@ func (n *Notary) Head(ctx context.Context) (team.SignedHead, error) {
 	}, nil
 }
 
-// Verify holds every seal against its calls, and the chain against a head that was kept;
-// the zero value for none.
-func (n *Notary) Verify(ctx context.Context, kept team.SignedHead) (team.ChainState, error) {
-	var hash []byte
-	if kept.Seal != 0 || kept.Signature != "" {
-		if err := Check(kept); err != nil {
+// Verify holds every seal against its calls, and the chain against heads that others keep, and one
+// that was kept; the zero value for none.
+func (n *Notary) Verify(ctx context.Context, given team.SignedHead) (team.ChainState, error) {
+	hashes := map[int64][]byte{}
+	kept, err := n.elsewhere(ctx)
+	if err != nil {
+		return team.ChainState{}, err
+	}
+	if given.Seal != 0 || given.Signature != "" {
+		if err := Check(given); err != nil {
 			return team.ChainState{}, err
 		}
-		hash, _ = hex.DecodeString(kept.Hash) // it was checked
+		hashes[given.Seal], _ = hex.DecodeString(given.Hash) // it was checked
 	}
-	v, err := n.log.Verify(ctx, kept.Seal, hash)
+	for _, h := range kept.Heads {
+		if _, same := hashes[h.Seal]; !same {
+			hashes[h.Seal], _ = hex.DecodeString(h.Hash)
+		}
+	}
+	v, err := n.log.Verify(ctx, hashes)
 	if err != nil {
 		return v, fmt.Errorf("verify the journal: %w", err)
 	}
+	v.Kept, v.KeptBefore = len(kept.Heads), kept.Before
 	return v, nil
+}
+
+// elsewhere is what others keep, but for what nobody signed.
+func (n *Notary) elsewhere(ctx context.Context) (kept Kept, err error) {
+	if n.kept == nil {
+		return kept, nil
+	}
+	if kept, err = n.kept(ctx); err != nil {
+		return kept, fmt.Errorf("read what other nodes keep of the journal: %w", err)
+	}
+	kept.Heads = slices.DeleteFunc(kept.Heads, func(h team.SignedHead) bool { return Check(h) != nil })
+	return kept, nil
 }
 
 // Check reports whether a head is signed by the key that it names, as a *team.FieldError.

@@ -216,6 +216,7 @@ type Tx struct {
 	PeopleTx
 	RuleTx
 	IncidentTx
+	HeadTx
 }
 
 type (
@@ -241,7 +242,7 @@ type transaction struct {
 
 func newTx(ctx context.Context, tx *sql.Tx, kept *[]replication.Statement) *Tx {
 	t := &transaction{ctx, tx, kept}
-	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}, IncidentTx{t}}
+	return &Tx{ServerTx{t}, AgentTx{t}, CredentialTx{t}, PeopleTx{t}, RuleTx{t}, IncidentTx{t}, HeadTx{t}}
 }
 
 // Write runs fn in a transaction and records the change in it. When fn fails,

@@ -2745,6 +2745,10 @@ export interface components {
             /** @description the last seal whose calls were removed for their age; 0 for none */
             dropped: number;
             head: components["schemas"]["ChainHead"];
+            /** @description heads that the nodes of the cluster keep of it, and that it was held against */
+            kept: number;
+            /** @description heads of chains that this node had before it began its journal anew */
+            keptBefore: number;
             /** @description the first of what is wrong */
             problems: components["schemas"]["ChainProblem"][];
             /** @description calls that are sealed */

@@ -22,7 +22,7 @@ import (
 // people are still to be mailed, how servers did as it saw them. All others are the same on
 // every node of a cluster.
 var own = []string{
-	"calls", "segments", "letters", "repeats", "seals", "seal_anchor", "rollups", "rolled_up", "mails_due", "mails_told", "budget_use",
+	"calls", "segments", "letters", "repeats", "seals", "seal_anchor", "journal_chain", "rollups", "rolled_up", "mails_due", "mails_told", "budget_use",
 	"reach_states", "server_states", "incidents", "replica", "quarantine", "goose_db_version",
 }
 

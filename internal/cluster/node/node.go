@@ -18,12 +18,14 @@ import (
 
 	"bouncer/internal/cluster"
 	"bouncer/internal/cluster/across"
+	"bouncer/internal/cluster/heads"
 	"bouncer/internal/cluster/ledger"
 	"bouncer/internal/cluster/member"
 	"bouncer/internal/cluster/nodes"
 	"bouncer/internal/cluster/peer"
 	"bouncer/internal/cluster/replica"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
 	"bouncer/internal/registry"
@@ -190,11 +192,15 @@ func (n *Node) holds(at replica.Status) uint64 {
 }
 
 // Enter tells the others that this node is there, and puts in force what they alter.
-func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Service, error) {
+// The journal here is vouched for by a notary.
+func (n *Node) Enter(ctx context.Context, reg *registry.Registry, notary *journal.Notary) (*nodes.Service, error) {
 	if n == nil {
 		return nodes.New(nil, reg, ""), nil
 	}
-	var err error
+	keeper, err := heads.New(ctx, n.o.Store, notary, n.cluster.Node)
+	if err != nil {
+		return nil, err
+	}
 	n.member, err = member.Start(ctx, member.Options{
 		Cluster: n.cluster, Address: n.at, Version: n.o.Version, Log: n.o.Log, Now: n.o.Now,
 		State: func() (applied, last uint64, trouble string) {
@@ -207,6 +213,7 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry) (*nodes.Servic
 	}
 	n.working.Go(func() { n.keepUp(n.own, reg) })
 	n.working.Go(func() { n.copyStates(n.own) })
+	n.working.Go(func() { keeper.Run(n.own, n.now, n.o.Log) })
 	return nodes.New(n.member, reg, n.cluster.ID), nil
 }
 

@@ -186,6 +186,15 @@ func TestSeveralNodesAreOneService(t *testing.T) {
 	north.Must("PATCH", "/api/nodes/south", apitype.NodePatch{Draining: new(false)}, nil)
 	require.Eventually(t, func() bool { status, _ := get(t, south.Base+"/readyz"); return status == 200 }, 10*time.Second, 10*time.Millisecond)
 
+	// What a node recorded is vouched for by the others when it is there again.
+	south.Stop()
+	south = c.node("south", "data", south.Dir)
+	require.Eventually(t, func() bool {
+		var chain team.ChainState
+		south.Must("POST", "/api/journal/verification", testkit.Obj{}, &chain)
+		return chain.Whole && chain.Kept == 1
+	}, 20*time.Second, 20*time.Millisecond)
+
 	// Back to one node: it has all there was.
 	north.Stop()
 	alone := testkit.StartAs(t, map[string]string{"data": north.Dir, "keys": c.keys}, c.token)

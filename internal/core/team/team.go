@@ -501,13 +501,16 @@ type SignedHead struct {
 
 // ChainState is what a verification of the journal found.
 type ChainState struct {
-	Whole    bool           `json:"whole" doc:"nothing was altered, removed or put in"`
-	Seals    int64          `json:"seals"`
-	Records  int64          `json:"records" doc:"calls that are sealed"`
-	Unsealed int64          `json:"unsealed" doc:"calls of before there were seals"`
-	Dropped  int64          `json:"dropped" doc:"the last seal whose calls were removed for their age; 0 for none"`
-	Head     ChainHead      `json:"head"`
-	Problems []ChainProblem `json:"problems" doc:"the first of what is wrong"`
+	Whole    bool  `json:"whole" doc:"nothing was altered, removed or put in"`
+	Seals    int64 `json:"seals"`
+	Records  int64 `json:"records" doc:"calls that are sealed"`
+	Unsealed int64 `json:"unsealed" doc:"calls of before there were seals"`
+	Dropped  int64 `json:"dropped" doc:"the last seal whose calls were removed for their age; 0 for none"`
+	Kept     int   `json:"kept" doc:"heads that the nodes of the cluster keep of it, and that it was held against"`
+	// KeptBefore counts heads of chains that the node had before it began its journal anew.
+	KeptBefore int            `json:"keptBefore" doc:"heads of chains that this node had before it began its journal anew"`
+	Head       ChainHead      `json:"head"`
+	Problems   []ChainProblem `json:"problems" doc:"the first of what is wrong"`
 }
 
 // ChainProblem is something that is wrong with the journal.

@@ -1,0 +1,60 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"bouncer/internal/core/team"
+)
+
+// headsFor is how long a head of a journal is kept.
+const headsFor = 400 * 24 * time.Hour
+
+// HeadTx alters what nodes keep of each other's journals.
+type HeadTx struct{ *transaction }
+
+// KeepHead keeps a head of a chain of a node's journal, and forgets old ones. What is kept of a
+// seal stays.
+func (t HeadTx) KeepHead(node, chain string, h team.SignedHead, now time.Time) error {
+	err := t.exec(
+		`INSERT OR IGNORE INTO journal_heads (node, chain, seal, at, hash, key, signature, kept) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		node, chain, h.Seal, h.At.UTC().Format(time.RFC3339Nano), h.Hash, h.Key, h.Signature, ms(now),
+	)
+	if err != nil {
+		return err
+	}
+	return t.exec(`DELETE FROM journal_heads WHERE kept < ?`, ms(now.Add(-headsFor)))
+}
+
+// Chain is which chain of seals this database has; it gets its name when it is asked for first.
+func Chain(ctx context.Context, s *Store) (id string, err error) {
+	err = s.alterHere(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO journal_chain (one, id) VALUES (1, ?)`, team.NewID()); err != nil {
+			return fmt.Errorf("name the chain of seals: %w", err)
+		}
+		return tx.QueryRowContext(ctx, `SELECT id FROM journal_chain`).Scan(&id)
+	})
+	return id, err
+}
+
+// Heads returns what is kept of a chain of a node's journal, the oldest first.
+func Heads(ctx context.Context, s *Store, node, chain string) ([]team.SignedHead, error) {
+	return list(ctx, s.read, func(r scanner) (h team.SignedHead, err error) {
+		var at string
+		if err := r.Scan(&h.Seal, &at, &h.Hash, &h.Key, &h.Signature); err != nil {
+			return h, err
+		}
+		if h.At, err = time.Parse(time.RFC3339Nano, at); err != nil {
+			return h, fmt.Errorf("read when seal %d was made: %w", h.Seal, err)
+		}
+		return h, nil
+	}, `SELECT seal, at, hash, key, signature FROM journal_heads WHERE node = ? AND chain = ? ORDER BY seal`, node, chain)
+}
+
+// OtherHeads counts what is kept of other chains of a node's journal than one.
+func OtherHeads(ctx context.Context, s *Store, node, chain string) (int, error) {
+	return first(ctx, s.read, func(r scanner) (n int, err error) { return n, r.Scan(&n) },
+		`SELECT count(*) FROM journal_heads WHERE node = ? AND chain <> ?`, node, chain)
+}
