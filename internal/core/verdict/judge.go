@@ -81,8 +81,7 @@ func (f draft) fix(field, value, means string) draft {
 	return f
 }
 
-// update is how a setting of the target is given: a command for what is registered, and
-// a flag for what is not.
+// update is how a setting is given: a command for what is registered, and a flag for what is not.
 func (j *judge) update(flags string) string {
 	if j.e.Target.Server != "" {
 		return "bouncer server update " + j.e.Target.Server + " " + flags
@@ -98,23 +97,19 @@ func (j *judge) rotate() string {
 	return "give the new one with --token"
 }
 
-// missing is about what Bouncer itself lacks before it can ask. Where its own renewal has found out
-// why, that is the cause.
+// missing is about what Bouncer itself lacks before it can ask; its own renewal may know why.
 func (j *judge) missing() {
-	switch f := j.e.Target.Unusable; {
-	case f == nil:
-	case f.Cause == diagnosis.SignInEnded:
+	f := j.e.Target.Unusable
+	switch {
+	case f != nil && f.Cause == diagnosis.SignInEnded:
 		j.add(f.Cause, f.Message, j.signIn())
-		return
-	case f.Cause != diagnosis.ValueMissing:
+	case f != nil && f.Cause != diagnosis.ValueMissing:
 		j.add(f.Cause, f.Message, f.Remedy)
-		return
-	}
-	if j.e.Target.SignIn {
+	case j.e.Target.SignIn:
 		j.add(diagnosis.SignInNeeded, j.e.Target.Missing, j.signIn())
-		return
+	default:
+		j.add(diagnosis.ValueMissing, j.e.Target.Missing, "see where it comes from: bouncer secret list")
 	}
-	j.add(diagnosis.ValueMissing, j.e.Target.Missing, "see where it comes from: bouncer secret list")
 }
 
 func (j *judge) signIn() string {
