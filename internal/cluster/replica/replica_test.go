@@ -319,7 +319,8 @@ func TestALogThatLostSomeIsNotFollowed(t *testing.T) {
 	require.NoError(t, other.add(t.Context(), "elsewhere"))
 	var lost *LostError
 	require.Eventually(t, func() bool { return errors.As(north.Status().Trouble, &lost) }, 30*time.Second, 20*time.Millisecond)
-	assert.Equal(t, LostError{1, 3}, *lost)
+	assert.EqualValues(t, 3, lost.Applied)
+	assert.LessOrEqual(t, lost.Last, uint64(1), "it may have looked before there was an entry again")
 	var away *cluster.UnreachableError
 	require.ErrorAs(t, north.add(t.Context(), "in-vain"), &away)
 	assert.Len(t, names(t, north), 3)
