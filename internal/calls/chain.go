@@ -183,7 +183,9 @@ func (v *verification) conclude() {
 		newest = max(newest, at)
 	}
 	if newest > v.before {
-		v.problem(newest, 0, fmt.Sprintf("the head that was kept is seal %d, and the chain ends at %d: newer calls were removed", newest, v.before))
+		v.problem(newest, 0, fmt.Sprintf(
+			"the head that was kept is seal %d, and the chain ends at %d: newer calls were removed", newest, v.before,
+		))
 	}
 	if v.extra > 0 && len(v.state.Problems) == 0 {
 		v.problem(0, 0, fmt.Sprintf("%d calls belong to no seal that there is", v.extra))
