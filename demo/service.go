@@ -418,10 +418,13 @@ func (s *service) watch(ctx context.Context, agents map[string]string) error {
 		var out struct {
 			Result struct{ Content []struct{ Text string } }
 		}
-		err = json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&out)
+		answer, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
 		_ = res.Body.Close()
-		if err != nil || len(out.Result.Content) == 0 {
+		if err != nil {
 			return fmt.Errorf("%s got no answer from the watch list: %w", agent, err)
+		}
+		if err := json.Unmarshal(answer, &out); err != nil || len(out.Result.Content) == 0 {
+			return fmt.Errorf("the watch list answered %s with %s %.500s", agent, res.Status, answer)
 		}
 		fmt.Printf("%-16s who_is_on_watch: %s\n", agent, strings.Join(strings.Fields(out.Result.Content[0].Text), " "))
 		if err := s.call(ctx, http.MethodDelete, "/api/agents/"+agent+"/passes/"+pass.Pass.ID, nil, nil); err != nil {

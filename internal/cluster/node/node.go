@@ -54,8 +54,8 @@ type Node struct {
 	unhear  func()         // ends hearing of other nodes
 	working sync.WaitGroup // all that goes on
 	inForce atomic.Uint64  // the newest entry of the log that is in force
-	// inForceAt is when that was all that the log had, in nanoseconds since 1970.
-	inForceAt atomic.Int64
+	// inForceAt is when that was all that the log had; nil for not known yet.
+	inForceAt atomic.Pointer[time.Time]
 	changed   chan struct{}   // capacity 1: another node altered something
 	own       context.Context // of what goes on as long as the node is there
 	cancel    context.CancelFunc
@@ -177,7 +177,9 @@ func (n *Node) Publishing() func() func() {
 		at := n.replica.Status()
 		return func() {
 			n.inForce.Store(at.Applied)
-			n.inForceAt.Store(at.Level.UnixNano())
+			if !at.Level.IsZero() {
+				n.inForceAt.Store(&at.Level)
+			}
 		}
 	}
 }
@@ -458,8 +460,8 @@ func (n *Node) Sure() error {
 func (n *Node) sureOf() time.Time {
 	at := n.replica.Status()
 	heard, level := n.member.Heard(), at.Level
-	if n.holds(at) < at.Applied {
-		level = time.Unix(0, n.inForceAt.Load())
+	if since := n.inForceAt.Load(); since != nil && n.holds(at) < at.Applied {
+		level = *since
 	}
 	if level.Before(heard) {
 		return level
