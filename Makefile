@@ -62,7 +62,7 @@ first-hour: build ## go through a newcomer's first hour, command by command, wit
 test: ## install what is missing and run every test; those of what is concurrent (.ci/concurrent) with the race detector
 	@$(MAKE) --no-print-directory --jobs=2 --output-sync=target TRIMPATH= build peers chromium
 	@# Tests through a browser, and those of a cluster, mostly wait, so that there is room for others beside them.
-	@$(MAKE) --no-print-directory --jobs=3 --output-sync=target --keep-going TRIMPATH= \
+	@$(MAKE) --no-print-directory --jobs=2 --output-sync=target --keep-going TRIMPATH= \
 		test-e2e test-race test-console test-others test-packaging
 
 test-e2e: build peers chromium
