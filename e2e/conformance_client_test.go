@@ -85,6 +85,9 @@ func TestConformanceAsClient(t *testing.T) {
 				lines = append(lines, fmt.Sprintf("%-12s %-48s %s", set, name, mark(got[name])))
 				assert.True(t, got[name], "%s does not pass", name)
 			}
+			if t.Failed() {
+				t.Logf("the suite said:\n%s", raw)
+			}
 		})
 	}
 	t.Log("\n" + strings.Join(lines, "\n"))
