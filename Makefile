@@ -18,7 +18,7 @@ RACE := CGO_ENABLED=1 $(GO) test -race -gcflags=all=-d=checkptr=0 \
 export CGO_ENABLED := 0
 TRIMPATH := -trimpath
 
-.PHONY: test-race test-others test-e2e test-console test-packaging help bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-e2e test-race test-console test-others test-packaging test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12

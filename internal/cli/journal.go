@@ -116,10 +116,10 @@ func (t view) showChain(v team.ChainState) error {
 		fmt.Fprintf(t.Out, "the journal is whole: %d calls in %d seals, up to %s\n", v.Records, v.Seals, clock(v.Head.At))
 	}
 	if v.Kept > 0 {
-		fmt.Fprintf(t.Out, "  it was held against %d heads that the nodes of the cluster keep of it\n", v.Kept)
+		fmt.Fprintf(t.Out, "  held against what the nodes of the cluster keep of it (heads: %d)\n", v.Kept)
 	}
 	if v.KeptBefore > 0 {
-		fmt.Fprintf(t.Out, "  they keep %d heads of a journal that this node had before it began anew\n", v.KeptBefore)
+		fmt.Fprintf(t.Out, "  they also keep something of a journal that this node had before it began anew (heads: %d)\n", v.KeptBefore)
 	}
 	if v.Dropped > 0 {
 		fmt.Fprintf(t.Out, "  calls up to seal %d were removed for their age\n", v.Dropped)

@@ -109,7 +109,10 @@ func behind(entries uint64) string {
 func (t view) showNode(n team.Node) error {
 	rows := [][]string{
 		{"node", n.Name}, {"state", nodeState(n)}, {"address", n.Address}, {"version", n.Version}, {"started", clock(n.Started)},
-		{"carried out", fmt.Sprintf("entry %d of %d", n.Applied, max(n.Last, n.Applied))}, {"last heard of", clock(n.Told)},
+	}
+	if !n.Gone { // of which it is not known
+		rows = append(rows,
+			[]string{"carried out", fmt.Sprintf("entry %d of %d", n.Applied, max(n.Last, n.Applied))}, []string{"last heard of", clock(n.Told)})
 	}
 	return t.table(nil, rows)
 }

@@ -2,7 +2,7 @@
 import { ElButton, ElMessage } from 'element-plus'
 import { computed, onMounted, onUnmounted } from 'vue'
 import * as api from '../api'
-import { confirmed } from '../use/confirm'
+import { attempt, confirmed } from '../use/confirm'
 import { ago, fullMoment } from '../use/format'
 import { useAction, useResource } from '../use/resource'
 import { useSession } from '../use/session'
@@ -17,7 +17,7 @@ onMounted(() => {
   timer = window.setInterval(() => nodes.data.value?.cluster && void nodes.load(), 3000)
 })
 onUnmounted(() => window.clearInterval(timer))
-const behind = (n: api.Node) => (n.gone ? 0 : Math.max(0, n.last - n.applied))
+const behind = (n: api.Node) => Math.max(0, n.last - n.applied)
 const caughtUp = computed(() => (nodes.data.value?.nodes ?? []).filter((n) => !behind(n) && !n.trouble).length)
 const draining = useAction()
 async function drain(node: api.Node) {
@@ -26,9 +26,8 @@ async function drain(node: api.Node) {
   void nodes.load()
 }
 async function remove(node: api.Node) {
-  if (!(await confirmed(`Forget ${node.name}?`, 'It is not there. Started again, it is known again.', 'Forget'))) return
-  if (await draining.run(() => api.removeNode(node.name).then(() => true))) ElMessage.success(`${node.name} is forgotten`)
-  void nodes.load()
+  const text = 'It is not there, and will be forgotten. Started again, it is known again.'
+  if ((await confirmed(`Remove ${node.name}?`, text, 'Remove')) && (await attempt(() => api.removeNode(node.name)))) void nodes.load()
 }
 </script>
 
@@ -69,7 +68,7 @@ async function remove(node: api.Node) {
           <td class="soft">{{ n.version.split('+')[0] }}</td>
           <td class="soft" :title="fullMoment(n.started)">{{ ago(n.started) }}</td>
           <td>
-            <ElButton v-if="may('nodes.keep') && n.gone" size="small" :loading="draining.busy.value" @click="remove(n)"> Forget </ElButton>
+            <ElButton v-if="may('nodes.keep') && n.gone" size="small" @click="remove(n)">Remove</ElButton>
             <ElButton v-else-if="may('nodes.keep')" size="small" :loading="draining.busy.value" @click="drain(n)">
               {{ n.draining ? 'Resume' : 'Drain' }}
             </ElButton>
