@@ -322,25 +322,34 @@ func (n *Node) shareBudgets(m *budget.Meter) (err error) {
 	return nil
 }
 
-// againAfter is after how long it is tried again to put something in force.
-const againAfter = time.Second
+// levelEvery is how often it is looked whether all that is carried out is in force.
+const levelEvery = time.Second
 
-// keepUp puts in force what other nodes alter.
+// keepUp puts in force what other nodes alter, at once; and soon what was carried out and is not in
+// force for whatever reason: it failed, or who wrote it here had no need of it.
 func (n *Node) keepUp(ctx context.Context, reg *registry.Registry) {
-	again := make(<-chan time.Time)
+	ticker := time.NewTicker(levelEvery)
+	defer ticker.Stop()
+	untold := false // listeners are to be told of it
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-n.changed:
-		case <-again:
+			untold = true
+		case <-ticker.C:
+			if at := n.replica.Status(); !untold && n.holds(at) == at.Applied {
+				continue
+			}
 		}
 		if err := reg.Refresh(); err != nil {
-			n.o.Log.Error("what another node altered is not in force", "error", err)
-			again = time.After(againAfter)
+			n.o.Log.Error("what was altered is not in force", "error", err)
 			continue
 		}
-		reg.TellAll()
+		if untold {
+			reg.TellAll()
+			untold = false
+		}
 	}
 }
 

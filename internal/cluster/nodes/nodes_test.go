@@ -75,8 +75,8 @@ func (c *cluster) refused(settings map[string]string) *app.StartError {
 // level waits until all have in force what was altered.
 func (c *cluster) level(worlds ...*testkit.World) {
 	c.Helper()
-	require.Eventually(c, func() bool {
-		var list apitype.Nodes
+	var list apitype.Nodes
+	level := assert.Eventually(c, func() bool {
 		worlds[0].Must("GET", "/api/nodes", nil, &list)
 		newest := uint64(0)
 		for _, n := range list.Nodes {
@@ -85,6 +85,7 @@ func (c *cluster) level(worlds ...*testkit.World) {
 		behind := slices.ContainsFunc(list.Nodes, func(n team.Node) bool { return n.Applied < newest })
 		return len(list.Nodes) == len(worlds) && !behind
 	}, 30*time.Second, 50*time.Millisecond)
+	require.True(c, level, "%+v", list)
 }
 
 // hangs has there be a node that answers nothing.
