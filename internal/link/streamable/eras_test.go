@@ -262,6 +262,7 @@ func TestCertificatesAndHTTP2(t *testing.T) {
 	h.StartTLS()
 	defer h.Close()
 	target, o := linktest.Target("s", h.URL+"/mcp", linktest.Token), linktest.Quick()
+	o.ConnectTimeout, o.SetupTimeout = 30*time.Second, 30*time.Second // a handshake takes its time on a busy machine
 	_, err := New(target, o).Open(t.Context())
 	var f *link.Failure
 	require.ErrorAs(t, err, &f)
