@@ -65,6 +65,9 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 		Present: on.there.Present, Held: svc.held, Budgets: svc.meter, Finder: svc.finder,
 		Sure: svc.several.Sure,
 	}
+	if svc.several != nil {
+		o.Known = svc.several.Known
+	}
 	if s.Recorder != "off" {
 		// There is somebody to tell as soon as agents are served.
 		o.Tap, o.Trouble = on.heard, func(agentID, why string) { svc.explainers.tapes.Trouble(agentID, why) }

@@ -63,58 +63,90 @@ func (d *Gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// admit finds out who asks. Whoever shows no valid pass learns
-// nothing but that.
-func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
-	v := carry.Principal{Snapshot: d.snapshot.Load()}
-	if d.o.Trace != nil {
-		v.Trace, _ = trace.Read(r.Header.Get("traceparent"), r.Header.Get("tracestate"))
-	}
-	auth, path := r.Header.Get("Authorization"), r.URL.Path
-	token, rest, inAddress := InAddress(path)
-	shown, key := trialOf(r)
-	if shown != nil {
-		v.Key = key
-	} else if inAddress {
-		path = rest
+// visitor is who asks, as far as it is known.
+type visitor struct {
+	carry.Principal
+	shown     *snapshot.Pass // what was shown is this pass, whether valid or not; nil for none that is known
+	inAddress bool           // it was shown in the address
+	trial     bool           // it comes from within
+	path      string         // the address, without the pass
+}
+
+// identify finds out by what is in force now who asks.
+func (d *Gateway) identify(r *http.Request) (v visitor) {
+	v.Snapshot = d.snapshot.Load()
+	auth := r.Header.Get("Authorization")
+	var token, rest string
+	token, rest, v.inAddress = InAddress(r.URL.Path)
+	v.path = r.URL.Path
+	if trial, key := trialOf(r); trial != nil {
+		v.shown, v.Key, v.trial = trial, key, true
+	} else if v.inAddress {
+		v.path = rest
 		v.Key = sha256.Sum256([]byte(token))
 		if p := v.Snapshot.Passes[v.Key]; p != nil && p.InAddress {
-			shown = p
+			v.shown = p
 		}
 	} else if len(auth) > 7 && strings.EqualFold(auth[:7], "bearer ") && len(auth) < 512 {
 		v.Key = sha256.Sum256([]byte(strings.TrimSpace(auth[7:])))
 		if p := v.Snapshot.Passes[v.Key]; p != nil && !p.InAddress {
-			shown = p
+			v.shown = p
 		}
 	}
-	scope, legacy, ok := readPath(path)
+	if v.shown != nil {
+		v.Pass, v.Agent = v.shown, v.Snapshot.Agents[v.shown.AgentID]
+	}
+	return v
+}
+
+// mayBecomeKnown reports whether a node that knows more might let in who asks. A pass that is
+// revoked, or has ended, stays so.
+func (v *visitor) mayBecomeKnown() bool {
+	if v.trial {
+		return false
+	}
+	if v.shown == nil {
+		return v.Key != [sha256.Size]byte{} // something was shown
+	}
+	return v.Agent == nil || v.Agent.Paused
+}
+
+// admit finds out who asks. Whoever shows no valid pass learns
+// nothing but that.
+func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal, bool) {
+	v := d.identify(r)
+	if d.o.Known != nil && v.mayBecomeKnown() && d.o.Known(r.Context()) {
+		v = d.identify(r)
+	}
+	if d.o.Trace != nil {
+		v.Trace, _ = trace.Read(r.Header.Get("traceparent"), r.Header.Get("tracestate"))
+	}
+	scope, legacy, ok := readPath(v.path)
 	if !ok {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is nothing at this address")
-		return v, false
+		return v.Principal, false
 	}
 	v.Legacy, v.Scope = legacy, scope
 	now := time.Now()
-	if shown == nil || shown.Revoked || !now.Before(shown.Expires) || !shown.Opens(v.Scope) {
-		d.turnAway(w, r, v, shown, inAddress)
-		return v, false
+	if v.shown == nil || v.shown.Revoked || !now.Before(v.shown.Expires) || !v.shown.Opens(v.Scope) {
+		d.turnAway(w, r, v)
+		return v.Principal, false
 	}
-	v.Pass = shown
-	v.Agent = v.Snapshot.Agents[v.Pass.AgentID]
 	ok, tooMany := v.Pass.Meter.Let(now)
 	if !ok {
-		d.limited(w, v, tooMany)
-		return v, false
+		d.limited(w, v.Principal, tooMany)
+		return v.Principal, false
 	}
 	if v.Agent == nil || v.Agent.Paused {
 		d.noted(v.Pass.AgentID, 0, "it was turned away: it is paused")
 		d.fail(w, http.StatusForbidden, nil, wire.CodeNotAdmitted, "this agent is paused; ask "+v.Snapshot.Contacts)
-		return v, false
+		return v.Principal, false
 	}
 	if d.o.Sure != nil {
 		if err := d.o.Sure(); err != nil {
 			d.noted(v.Pass.AgentID, 0, "it was turned away: "+err.Error())
 			d.fail(w, http.StatusServiceUnavailable, nil, wire.CodeNotAdmitted, err.Error()+"; nothing was sent. Ask "+v.Snapshot.Contacts)
-			return v, false
+			return v.Principal, false
 		}
 	}
 	if from := origin.Client(r, d.o.Proxies); from != "" {
@@ -123,22 +155,20 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	v.How.Present = d.o.present(v.Agent)
 	if v.Catalog = v.Snapshot.ReachOf(v.Agent, v.How).Catalog(v.Scope); v.Catalog == nil {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is no server of that name here")
-		return v, false
+		return v.Principal, false
 	}
-	return v, true
+	return v.Principal, true
 }
 
 // turnAway answers whoever shows no valid pass, and remembers it.
-func (d *Gateway) turnAway(w http.ResponseWriter, r *http.Request, v carry.Principal, shown *snapshot.Pass, inAddress bool) {
+func (d *Gateway) turnAway(w http.ResponseWriter, r *http.Request, v visitor) {
 	auth, agent, now := r.Header.Get("Authorization"), "", time.Now()
-	if shown != nil {
-		if a := v.Snapshot.Agents[shown.AgentID]; a != nil {
-			agent = a.Name
-		}
+	if v.Agent != nil {
+		agent = v.Agent.Name
 	}
-	cause, text := door.Refuse(auth, inAddress, shown, agent, now)
+	cause, text := door.Refuse(auth, v.inAddress, v.shown, agent, now)
 	if agent != "" {
-		d.noted(shown.AgentID, 0, "it was turned away: "+text)
+		d.noted(v.shown.AgentID, 0, "it was turned away: "+text)
 	}
 	if _, known := v.Snapshot.Servers[v.Scope]; !known {
 		v.Scope = "" // names that nobody has are nobody's business

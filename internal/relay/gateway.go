@@ -58,6 +58,10 @@ type Options struct {
 	// Sure returns why it is not certain what is allowed by now, and no call is to be admitted;
 	// nil for always certain.
 	Sure func() error
+	// Known waits until all is in force that other nodes have altered by now, and returns false
+	// when that takes too long; nil for a service that is one node. It is asked before an agent is
+	// turned away that may be known by then.
+	Known func(context.Context) bool
 	// Finder searches tools, for agents that have them found instead of listed; nil for none.
 	Finder Finder
 }

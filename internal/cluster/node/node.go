@@ -19,6 +19,7 @@ import (
 	"bouncer/internal/cluster"
 	"bouncer/internal/cluster/across"
 	"bouncer/internal/cluster/heads"
+	"bouncer/internal/cluster/latest"
 	"bouncer/internal/cluster/ledger"
 	"bouncer/internal/cluster/member"
 	"bouncer/internal/cluster/nodes"
@@ -51,6 +52,7 @@ type Node struct {
 	replica *replica.Replica
 	member  *member.Member
 	peers   *peer.Peers
+	latest  *latest.Latest // nil until it was entered
 	unhear  func()         // ends hearing of other nodes
 	working sync.WaitGroup // all that goes on
 	inForce atomic.Uint64  // the newest entry of the log that is in force
@@ -213,11 +215,32 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry, notary *journa
 	if err != nil {
 		return nil, err
 	}
+	n.latest = latest.New(func(ctx context.Context) error { return n.level(ctx, reg) })
+	n.working.Go(func() { n.latest.Run(n.own) })
 	n.working.Go(func() { n.keepUp(n.own, reg) })
 	n.working.Go(func() { n.copyStates(n.own) })
 	n.working.Go(func() { keeper.Run(n.own, n.now, n.o.Log) })
 	return nodes.New(n.member, reg, n.cluster.ID), nil
 }
+
+// level puts in force here all that the log has by now.
+func (n *Node) level(ctx context.Context, reg *registry.Registry) error {
+	_, last, err := n.cluster.Last(ctx)
+	if err != nil {
+		return err
+	}
+	if err := n.replica.Wait(ctx, last); err != nil {
+		return err
+	}
+	if n.holds(n.replica.Status()) >= last {
+		return nil
+	}
+	return reg.Refresh()
+}
+
+// Known waits until all is in force here that the nodes have altered by now, for a second at most;
+// false when that takes longer.
+func (n *Node) Known(ctx context.Context) bool { return n.latest.Known(ctx) }
 
 // Across has questions about what each node keeps for itself answered by all of them, and what is
 // used of budgets count at all of them. The base is where people reach the service.
@@ -225,6 +248,7 @@ func (n *Node) Across(here http.Handler, keys *locker.Keys, base string, meter *
 	if n == nil {
 		return here, nil
 	}
+	here = n.latest.For(here)
 	key, err := keys.Derive("nodes")
 	if err != nil {
 		return nil, err
