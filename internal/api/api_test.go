@@ -225,6 +225,8 @@ func TestBadInputNamesTheField(t *testing.T) {
 		"a variable given twice":     {"POST /api/servers", obj{"name": "a", "command": "cat", "secretEnv": "KEY", "token": "x", "env": []string{"KEY=y"}}, 422, "env", "is to carry the secret"},
 		"a member that is not there": {"POST /api/servers", obj{"name": "a", "adress": "x"}, 422, "adress", "no member"},
 		"a number as name":           {"POST /api/servers", `{"name":7}`, 422, "name", "must be a string"},
+		"a member of a group":        {"POST /api/servers", `{"name":"a","callSeconds":"x"}`, 422, "callSeconds", "must be a whole number"},
+		"a list as a request":        {"POST /api/servers", `[]`, 422, "body", "must be an object"},
 		"half a body":                {"POST /api/servers", `{"name":`, 422, "body", "JSON"},
 		"two bodies":                 {"POST /api/servers", `{"name":"a"}{}`, 422, "body", "nothing after"},
 		"a huge body":                {"POST /api/servers", `{"name":"` + strings.Repeat("x", 11<<20) + `"}`, 413, "", "larger than"},

@@ -3,14 +3,18 @@
 package reading
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"bouncer/internal/core/team"
 )
@@ -39,7 +43,7 @@ func JSON[T any](r *http.Request) (T, error) {
 	case errors.As(err, &large):
 		return v, err
 	case errors.As(err, &typ):
-		return v, &team.FieldError{Field: typ.Field, Why: "must be a " + typ.Type.String()}
+		return v, &team.FieldError{Field: member(typ.Field), Why: "must be " + kindOf(typ.Type)}
 	case errors.As(err, &syn):
 		return v, &team.FieldError{Field: "body", Why: fmt.Sprintf("is not JSON at byte %d", syn.Offset)}
 	case strings.HasPrefix(err.Error(), "json: unknown field "):
@@ -47,6 +51,31 @@ func JSON[T any](r *http.Request) (T, error) {
 		return v, &team.FieldError{Field: name, Why: "is no member of this request"}
 	}
 	return v, &team.FieldError{Field: "body", Why: "must be a JSON object"}
+}
+
+// member is a path to a member as it stands in a request, without what groups members in the
+// program; body for the request itself.
+func member(path string) string {
+	parts := slices.DeleteFunc(strings.Split(path, "."), func(part string) bool { return part == "" || unicode.IsUpper(rune(part[0])) })
+	return cmp.Or(strings.Join(parts, "."), "body")
+}
+
+// kindOf is what a member of a type is in JSON.
+func kindOf(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.String:
+		return "a string"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+		return "a whole number"
+	case reflect.Float32, reflect.Float64:
+		return "a number"
+	default:
+		return "an object"
+	}
 }
 
 // Time reads a time of the query; the zero time when it is not given.

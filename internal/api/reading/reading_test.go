@@ -23,9 +23,14 @@ func fieldOf(t *testing.T, err error) string {
 // What is wrong with a body is said with the name of the field.
 func TestBodiesAreReadStrictly(t *testing.T) {
 	t.Parallel()
+	type Group struct {
+		Late  bool     `json:"late"`
+		Quays []string `json:"quays"`
+	}
 	type body struct {
 		Name  string `json:"name"`
 		Count int    `json:"count"`
+		Group
 	}
 	ask := func(media, text string) (body, error) {
 		r := httptest.NewRequest(http.MethodPost, "/", strings.NewReader(text))
@@ -34,7 +39,7 @@ func TestBodiesAreReadStrictly(t *testing.T) {
 	}
 	got, err := ask("application/json; charset=utf-8", ` {"name":"quay","count":2} `)
 	require.NoError(t, err)
-	assert.Equal(t, body{"quay", 2}, got)
+	assert.Equal(t, body{Name: "quay", Count: 2}, got)
 	for _, row := range []struct{ media, text, field string }{
 		{"text/plain", `{}`, "Content-Type"},
 		{"application/json", `{"nmae":"quay"}`, "nmae"},
@@ -43,7 +48,9 @@ func TestBodiesAreReadStrictly(t *testing.T) {
 		{"application/json", `{"name":}`, "body"},
 		{"application/json", ``, "body"},
 		{"application/json", `{} {}`, "body"},
-		{"application/json", `[]`, ""},
+		{"application/json", `[]`, "body"},
+		{"application/json", `{"late":7}`, "late"},
+		{"application/json", `{"quays":[7]}`, "quays"},
 	} {
 		_, err := ask(row.media, row.text)
 		assert.Equal(t, row.field, fieldOf(t, err), row.text)

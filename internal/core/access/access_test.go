@@ -59,3 +59,15 @@ func TestAuditorsAlterNothing(t *testing.T) {
 		assert.NotEqual(t, None, r.Admin, "%s: somebody must be able to", r.Action)
 	}
 }
+
+func TestWhoseCallsAreSeen(t *testing.T) {
+	t.Parallel()
+	calls := []team.Call{{ID: "1", Person: "ottilie"}, {ID: "2"}, {ID: "3", Person: "joss"}}
+	for role, want := range map[team.Role]int{team.Admin: 3, team.Auditor: 3, team.Maintainer: 3, team.Member: 1, "": 0} {
+		seen := Visible(calls, team.Person{Name: "ottilie", Role: role})
+		assert.Len(t, seen, want, role)
+		if want == 1 {
+			assert.Equal(t, "1", seen[0].ID)
+		}
+	}
+}

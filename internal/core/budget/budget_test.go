@@ -1,6 +1,7 @@
 package budget
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -67,7 +68,46 @@ func TestBudgetsThatCannotBe(t *testing.T) {
 		require.ErrorAs(t, b.Check(), &fe, field)
 		assert.Equal(t, field, fe.Field)
 	}
-	idle := good
-	idle.Calls = 0
-	assert.ErrorContains(t, idle.Check(), "window goes together with calls")
+	for what, alter := range map[string]func(*Budget){
+		"window goes together with calls": func(b *Budget) { b.Calls = 0 },
+		"must be one of minute":           func(b *Budget) { b.Calls, b.KiB, b.Window = 0, 1, "" },
+		"must not be below 0":             func(b *Budget) { b.KiB = -1 },
+		"nor must kib and atOnce":         func(b *Budget) { b.AtOnce = 10_001 },
+		"say at least one":                func(b *Budget) { b.Calls, b.KiB, b.AtOnce, b.Window = 0, 0, 0, "" },
+		"is longer than 500":              func(b *Budget) { b.Note = strings.Repeat("x", 501) },
+		`name one, or use "*"`:            func(b *Budget) { b.Server = strings.Repeat("s", rules.MaxGlob+1) },
+	} {
+		b := good
+		alter(&b)
+		assert.ErrorContains(t, b.Check(), what)
+	}
+	// What is just acceptable, in all ways in which amounts go together.
+	for _, alter := range []func(*Budget){
+		func(b *Budget) {
+			b.AtOnce, b.Note, b.Server = 10_000, strings.Repeat("x", 500), strings.Repeat("s", rules.MaxGlob)
+		},
+		func(b *Budget) { b.Calls, b.KiB = 0, 7 },
+		func(b *Budget) { b.Calls, b.KiB, b.AtOnce = 7, 7, 0 },
+		func(b *Budget) { b.Calls, b.KiB, b.AtOnce, b.Window, b.Waits = 0, 0, 1, "", true },
+		func(b *Budget) { b.Calls, b.KiB, b.AtOnce = 1, 0, 1 },
+		func(b *Budget) { b.Calls, b.KiB, b.AtOnce = 0, 1, 1 },
+	} {
+		b := good
+		alter(&b)
+		assert.NoError(t, b.Check())
+	}
+}
+
+func TestBudgetsInWords(t *testing.T) {
+	t.Parallel()
+	for want, allowed := range map[string]Allowance{
+		"1 call an hour for each person":                       {Per: PerPerson, Window: Hour, Calls: 1},
+		"20 KiB a day in all":                                  {Per: PerAll, Window: Day, KiB: 20},
+		"2 calls a week and 1 KiB a week for each agent":       {Per: PerAgent, Window: Week, Calls: 2, KiB: 1},
+		"1 call at a time, others wait in turn in all":         {Per: PerAll, AtOnce: 1, Waits: true},
+		"3 calls a month and 2 calls at a time for each agent": {Per: PerAgent, Window: Month, Calls: 3, AtOnce: 2},
+	} {
+		allowed.Agent, allowed.Server, allowed.Tool, allowed.Group = "voice", "fuel", "order", "dispatch"
+		assert.Equal(t, want+": order on fuel for voice of people in group dispatch", Budget{Allowance: allowed}.Describe())
+	}
 }

@@ -15,6 +15,14 @@ func TestTokensAreCountedByCharacters(t *testing.T) {
 	}
 }
 
+// namesOf are the first tools of a server with many.
+func namesOf(server string, n int) (out []string) {
+	for i := range n {
+		out = append(out, fmt.Sprint(server, "/x", i, i, i))
+	}
+	return out
+}
+
 // list is an agent's list with tools of two servers, of which one is used.
 func list() List {
 	l := List{Agent: "quill", Days: 30, FinderTokens: 200}
@@ -43,9 +51,20 @@ func TestSuggestions(t *testing.T) {
 		"some of a server": {func(l *List) { l.Tools[0].Calls, l.Tools[4].Calls = 1, 1 }, []Suggestion{
 			{Unused, "2 tools of office were not called in 30 days", []string{"office/form_2", "office/form_1"}, 203, ""},
 		}},
+		"many that nobody used": {func(l *List) {
+			l.Tools = l.Tools[3:4]
+			for i := range maxNames + 1 {
+				l.Tools = append(l.Tools, Tool{Server: "office", Name: fmt.Sprint("x", i, i, i), Description: fmt.Sprint(i, i, i, i, "y"), Tokens: 1})
+			}
+		}, []Suggestion{{
+			Unused, fmt.Sprintf("none of the %d tools of office was called in 30 days", maxNames+1), namesOf("office", maxNames), maxNames + 1,
+			"bouncer rule add refuse --agent quill --server office",
+		}}},
 		"too early to say":      {func(l *List) { l.Days = 6 }, nil},
 		"an agent that rests":   {func(l *List) { l.Tools[3].Calls = 0 }, nil},
-		"as old as it needs be": {func(l *List) { l.Days = 7; l.Tools = l.Tools[3:]; l.Tools[1].Calls = 1 }, nil},
+		"as old as it needs be": {func(l *List) { l.Days = 7; l.Tools = l.Tools[3:] }, []Suggestion{
+			{Unused, "fuel/levels was not called in 7 days", []string{"fuel/levels"}, 40, "bouncer rule add refuse --agent quill --server fuel --tool levels"},
+		}},
 		"a window that is full": {func(l *List) { l.Days, l.Window = 0, 7_859 }, []Suggestion{
 			{Search, "its 5 tools take 393 tokens; two small ones that search them take 200", nil, 193, "bouncer agent update quill --finder on"},
 		}},
@@ -88,4 +107,35 @@ func TestManyToolsAreComparedInReason(t *testing.T) {
 	}
 	got := Suggest(l)
 	assert.Len(t, got, maxCompare/2, "pairs of the tools that are looked at")
+}
+
+// Tools resemble each other when they share four fifths of their words, and not with less.
+func TestHowMuchToolsResembleEachOther(t *testing.T) {
+	t.Parallel()
+	tool := func(name string, words int, others ...string) Tool {
+		out := Tool{Server: "s", Name: name, Tokens: 1}
+		for i := range words {
+			out.Arguments = append(out.Arguments, fmt.Sprintf("word%c", 'a'+i))
+		}
+		out.Arguments = append(out.Arguments, others...)
+		return out
+	}
+	shared := func(a, b Tool) float64 {
+		x, y := wordsOf(a), wordsOf(b)
+		both := 0
+		for w := range x {
+			if y[w] {
+				both++
+			}
+		}
+		return float64(both) / float64(len(x)+len(y)-both)
+	}
+	seen := [2]bool{}
+	for n := range 20 {
+		a, b := tool("same", n, "one"), tool("same", n, "other")
+		want := shared(a, b) >= alike
+		seen[map[bool]int{false: 0, true: 1}[want]] = true
+		assert.Equal(t, want, len(Suggest(List{Agent: "quill", Tools: []Tool{a, b}})) == 1, n)
+	}
+	assert.Equal(t, [2]bool{true, true}, seen)
 }

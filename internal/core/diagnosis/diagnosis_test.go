@@ -8,8 +8,11 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
+	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 )
@@ -40,6 +43,13 @@ func TestExplainNamesOneCause(t *testing.T) {
 		"http to a port that does not speak it": {Evidence{Err: errors.New("net/http: malformed HTTP response")}, PlainOnTLS},
 		"401 without a credential":              {Evidence{Status: 401}, NoCredential},
 		"401 with one":                          {Evidence{Status: 401, HadCredential: true}, TokenRejected},
+		"401 with one that ended":               {Evidence{Status: 401, HadCredential: true, CredentialEnded: time.Unix(1, 0)}, TokenExpired},
+		"300":                                   {Evidence{Status: 300}, Redirected},
+		"304 without a place":                   {Evidence{Status: 304}, Redirected},
+		"400":                                   {Evidence{Status: 400}, OtherStatus},
+		"502":                                   {Evidence{Status: 502}, BadGateway},
+		"410":                                   {Evidence{Status: 410}, WrongPath},
+		"a script that is not there":            {Evidence{What: ScriptMissing}, ScriptMissing},
 		"403":                                   {Evidence{Status: 403, HadCredential: true}, NotAllowed},
 		"404":                                   {Evidence{Status: 404}, WrongPath},
 		"405":                                   {Evidence{Status: 405}, MethodRefused},
@@ -61,4 +71,32 @@ func TestExplainNamesOneCause(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What was observed is part of the message where there is something, and leaves no colon where not.
+func TestDetailsAreTold(t *testing.T) {
+	t.Parallel()
+	for _, row := range []struct {
+		e               Evidence
+		message, remedy string
+	}{
+		{Evidence{}, "the server gave an answer that is not the protocol", "check that the address is that of an MCP endpoint"},
+		{Evidence{Note: "a page"}, "the server gave an answer that is not the protocol: a page", ""},
+		{Evidence{Status: 429}, "the server is receiving too many requests (429)", "wait and try again"},
+		{Evidence{Status: 429, RetryAfter: "60 s"}, "the server is receiving too many requests (429)", "wait until 60 s has passed and try again"},
+		{Evidence{What: ScriptMissing}, "a file that is to be run is not there", ScriptRemedy},
+		{
+			Evidence{What: ScriptMissing, Wrote: Words{Cause: ScriptMissing, About: "/srv/x.py"}, Note: "exit status 2"},
+			"the process ends before it opens a session: a file that it needs is not there, or may not be read: /srv/x.py: exit status 2", "",
+		},
+	} {
+		f := Explain(row.e)
+		assert.Equal(t, row.message, f.Message)
+		if row.remedy != "" {
+			assert.Equal(t, row.remedy, f.Remedy)
+		}
+	}
+	list := Catalog()
+	assert.True(t, slices.IsSortedFunc(list, func(a, b Known) int { return strings.Compare(string(a.Cause), string(b.Cause)) }))
+	assert.Greater(t, len(list), 50)
 }

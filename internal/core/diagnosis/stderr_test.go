@@ -59,16 +59,51 @@ func TestReadStderr(t *testing.T) {
 		"a usage text below":  {"error: the following required arguments were not provided:\n  --quay <QUAY>\n\nUsage: berths --quay <QUAY>\n\nFor more information, try '--help'.\n", SettingMissing, "--quay <QUAY>", ""},
 		"a shell":             {"sh: 1: harbour: not found\n", ScriptMissing, "harbour", ""},
 		"a library":           {"/srv/berths: error while loading shared libraries: libtide.so.3: cannot open shared object file: No such file or directory\n", ModuleMissing, "libtide.so.3", ""},
-		"only words":          {"starting\nthe gauge is dry\n\n", "", "", "the gauge is dry"},
-		"nothing":             {"\n \n", "", "", ""},
+		"python, syntax of today": {
+			"  File \"/x.py\", line 3\n    match quay:\n          ^\nSyntaxError: invalid syntax\n", RuntimeTooOld, "SyntaxError: invalid syntax", "",
+		},
+		"python, syntax of today, last line but four": {
+			"    match quay:\na\nb\nc\nSyntaxError: invalid syntax\n", RuntimeTooOld, "SyntaxError: invalid syntax", "",
+		},
+		"python, syntax of never": {
+			"    match quay:\na\nb\nc\nd\nSyntaxError: invalid syntax\n", "", "", "SyntaxError: invalid syntax",
+		},
+		"node, syntax of today, alone": {"SyntaxError: Unexpected token\n", "", "", "SyntaxError: Unexpected token"},
+		"a variable that stands below": {"Error: Missing environment variables:\n  BERTHS_KEY\n", SettingMissing, "BERTHS_KEY", ""},
+		"a variable that is not said":  {"Missing configuration:", SettingMissing, "", "Missing configuration:"},
+		"rust, without a message":      {"thread 'main' panicked at src/main.rs:4:5:", "", "", "thread 'main' panicked at src/main.rs:4:5:"},
+		"in the first line":            {"berths: the gauge is dry\n    at quay\n", "", "", "berths: the gauge is dry"},
+		"a frame that looks like it":   {"Error: the gauge is dry\n    at Error: not this one\nTraceback Error: x\n", "", "", "Error: the gauge is dry"},
+		"memory":                       {"FATAL ERROR: Reached heap limit Allocation failed - JavaScript heap out of memory\n", OutOfMemory, "", ""},
+		"an interpreter":               {"/usr/bin/env: 'quayscript': No such file or directory\n", InterpreterGone, "quayscript", ""},
+		"only words":                   {"starting\nthe gauge is dry\n\n", "", "", "the gauge is dry"},
+		"nothing":                      {"\n \n", "", "", ""},
 	} {
 		w := ReadStderr(row.text)
 		assert.Equal(t, row.cause, w.Cause, name)
-		assert.Equal(t, row.about, w.About, name)
+		if row.about != "" || row.cause != OutOfMemory {
+			assert.Equal(t, row.about, w.About, name)
+		}
 		if row.line != "" {
 			assert.Equal(t, row.line, w.Line, name)
 		}
 		message, remedy := OfStderr(w)
 		assert.Equal(t, row.cause != "", message != "" && remedy != "", name)
+	}
+}
+
+// Where it is known what is missing, it is named; where not, the sentence does without.
+func TestWhatAProcessWroteIsExplained(t *testing.T) {
+	t.Parallel()
+	for cause, want := range map[Cause][2]string{
+		PackageMissing:  {"the package runner found no such package, or nothing to run in it", "the package runner did not get 8080"},
+		InterpreterGone: {"the interpreter that the program names in its first line is not there", "the interpreter 8080 is not there"},
+		PortTaken:       {"the port that it listens on is taken", "the port 8080 that it listens on is taken"},
+	} {
+		for i, about := range [...]string{"", "8080"} {
+			message, remedy := OfStderr(Words{Cause: cause, About: about})
+			assert.Equal(t, want[i], message)
+			assert.NotEmpty(t, remedy)
+		}
 	}
 }

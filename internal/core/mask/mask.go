@@ -57,7 +57,7 @@ func New(values []string) *Masker {
 	m := &Masker{values: map[uint16][]string{}, plain: map[uint16][]string{}, any: forms}
 	seen := map[string]bool{}
 	add := func(v string) {
-		if len(v) < minValue || seen[v] {
+		if seen[v] {
 			return
 		}
 		seen[v] = true
@@ -399,11 +399,7 @@ func member(s string, i int) (from, to int) {
 	if escaped {
 		end--
 	}
-	name := s[max(0, end-64):end]
-	if q := strings.LastIndexByte(name, '"'); q >= 0 {
-		name = name[q+1:]
-	}
-	name = strings.ToLower(name)
+	name := strings.ToLower(s[max(0, end-64):end])
 	told := false
 	for _, t := range telling {
 		told = told || strings.HasSuffix(name, t)

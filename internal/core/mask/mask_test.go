@@ -150,6 +150,103 @@ func TestTwentySpellings(t *testing.T) {
 	assert.Equal(t, `100% sure\u0021 \ %zz`, m.Text(`100% sure\u0021 \ %zz`))
 }
 
+// One character is known in each way in which it can be written, also where the text ends.
+func TestCharactersAreRead(t *testing.T) {
+	t.Parallel()
+	for _, row := range []struct {
+		c    byte
+		text string
+		end  int
+	}{
+		{'a', "a", 1}, {'a', "b", -1}, {' ', "+", 1}, {'+', "+", 1}, {'a', "+", -1}, {' ', "a", -1},
+		{'/', "%2F", 3}, {'/', "%2f", 3}, {'/', "%252F", 5}, {'/', "%25252Fx", 7}, {'%', "%25", 3}, {'%', "%25zz", 3}, {'%', "%2525", 5},
+		{'/', "%2E", -1}, {'/', "%2", -1}, {'/', "%", -1}, {'/', "%zF", -1}, {'/', "%2z", -1}, {'/', "%25", -1}, {'%', "%", 1},
+		{'9', "%39", 3}, {'Z', "%5a", 3}, {'o', "%6F", 3}, {0xAF, "%AF", 3}, {0xfa, "%fa", 3},
+		{'"', `\"`, 2}, {'/', `\/`, 2}, {'\n', `\n`, 2}, {'\t', `\t`, 2}, {'"', `\\\"`, 4}, {'a', `\u0061`, 6}, {'J', `\\u004A`, 7},
+		{'\\', `\\`, 2}, {'\\', `\\x`, 2}, {'\\', `\x`, 1}, {'a', `\u006`, -1}, {'a', `\u0161`, -1}, {'a', `\u1061`, -1}, {'a', `\x`, -1},
+		{'a', `\u00g1`, -1}, {'a', `\u006g`, -1}, {'a', `\u0062`, -1}, {'x', `\`, 1}, {0, `\x`, -1},
+	} {
+		assert.Equal(t, row.end, character(row.c, row.text, 0), "%q in %q", row.c, row.text)
+	}
+	for c := range 256 {
+		assert.Equal(t, strings.IndexByte("0123456789abcdefABCDEF", byte(c)) >= 0, isHex(byte(c)), "%q", c)
+	}
+	assert.Equal(t, -1, percent('/', "%zz", 0))
+	assert.Equal(t, -1, percent('/', "%2E", 0))
+	assert.Equal(t, -1, backslash('a', `\x`, 0))
+}
+
+// The longer of two values that begin alike is masked whole, in whatever order they are known.
+func TestTheLongerValueIsMasked(t *testing.T) {
+	t.Parallel()
+	for _, values := range [][]string{{"abcdefgh", "abcdefghijkl"}, {"abcdefghijkl", "abcdefgh"}} {
+		m := New(values)
+		for _, text := range []string{"abcdefghijkl", "abcd%65fghijkl", `abcd\u0065fghijkl`} {
+			assert.Equal(t, "x "+Mark+" y", m.Text("x "+text+" y"))
+		}
+		assert.Equal(t, Mark+"!", m.Text("abcd%65fgh!"))
+	}
+}
+
+// Where the measures of values and of forms lie.
+func TestMeasuresOfWhatIsMasked(t *testing.T) {
+	t.Parallel()
+	least := "q7/x+Z"[:minValue]
+	m := New([]string{least})
+	assert.Equal(t, "x"+Mark+"y", m.Text("x"+least+"y"))
+	assert.Equal(t, Mark, m.Text(strings.ReplaceAll(url.QueryEscape(least), "%", "%25")))
+	assert.Equal(t, "x"+least[1:], m.Text("x"+least[1:]))
+	assert.Equal(t, 6*minValue, m.Longest())
+	assert.Equal(t, 6*longEscaped, New([]string{strings.Repeat("a", 300)}).Longest())
+	for n := range 12 {
+		v := strings.Repeat("v", minValue+n)
+		for _, amid := range amidBase64(v) {
+			assert.GreaterOrEqual(t, len(amid), minValue)
+		}
+		for before := range 3 {
+			whole := base64.RawStdEncoding.EncodeToString([]byte(strings.Repeat("u", before) + v + "end"))
+			longest := 0
+			for _, amid := range amidBase64(v) {
+				if strings.Contains(whole, amid) {
+					longest = max(longest, len(amid))
+				}
+			}
+			if known := len(v)*8/6 - 2; known >= minValue {
+				assert.GreaterOrEqual(t, longest, known, "%d bytes after %d", len(v), before)
+			}
+		}
+	}
+
+	for text, want := range map[string]string{
+		"Bearer abcdefgh": "Bearer " + Mark, "Bearer abcdefg": "Bearer abcdefg", "bearer    ": "bearer    ", "xxxbn": "xxxbn", "xbnp": "xbnp",
+		"bnp_" + strings.Repeat("x", 20): Mark, "bnp_" + strings.Repeat("x", 19): "bnp_" + strings.Repeat("x", 19),
+		`{"password" : "hunter-two"}`: `{"password" : "` + Mark + `"}`, `"password" `: `"password" `, `"password":  `: `"password":  `,
+		`{"password":"","user":"marit"}`: `{"password":"","user":"marit"}`, `"secret":"abcd"`: `"secret":"` + Mark + `"`, `"secret":"abc"`: `"secret":"abc"`,
+		`{"x":"password","user":"marit"}`: `{"x":"password","user":"marit"}`, `"password" x "hunter"`: `"password" x "hunter"`,
+	} {
+		assert.Equal(t, want, New(nil).Text(text))
+	}
+
+	long := strings.Repeat("w", 300)
+	all := New([]string{long})
+	text := strings.Repeat(long, 10)
+	shown, cut := all.Cut(text, len(text)-all.Longest()-512)
+	assert.Equal(t, strings.Repeat(Mark, 10), shown)
+	assert.False(t, cut, "as much as is looked at")
+	_, cut = all.Cut(text+".", len(text)-all.Longest()-512)
+	assert.True(t, cut)
+	assert.Equal(t, "ab", cutOf("abc", 2))
+	half, ok := escaped("abcdefgh", "abcdefgh"[:minValue], 0)
+	assert.Equal(t, []any{minValue, true}, []any{half, ok})
+	_, ok = escaped("abcdefgh", "abcdefgh"[:minValue-1], 0)
+	assert.False(t, ok)
+}
+
+func cutOf(s string, limit int) string {
+	text, _ := New(nil).Cut(s, limit)
+	return text
+}
+
 func FuzzSpellings(f *testing.F) {
 	f.Add([]byte{0, 1, 2}, "a", "b")
 	f.Add([]byte{4, 6, 9, 7}, `\`, `%`)

@@ -23,6 +23,11 @@ func TestNearest(t *testing.T) {
 	} {
 		assert.Equal(t, want, Nearest(typed, names), typed)
 	}
+	long := strings.Repeat("y", maxLength)
+	assert.Equal(t, long, Nearest("x"+long[1:], []string{long}), "as long as it is compared")
+	assert.Empty(t, Nearest("x"+long, []string{long + "y"}))
+	assert.Empty(t, Nearest(long, []string{long + "y"}))
+	assert.Empty(t, Nearest(long+"y", []string{long}))
 	assert.Equal(t, 3, distance("kitten", "sitting", 9))
 	assert.Equal(t, 2, distance("kitten", "sitting", 2), "no more than what matters")
 }

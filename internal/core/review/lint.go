@@ -184,7 +184,7 @@ func excerpt(text string, from, to int) string {
 	from, to = max(0, from-around), min(len(text), to+around)
 	cut := strings.ToValidUTF8(text[from:to], "")
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || !unicode.IsPrint(r) && r != ' ' {
+		if !unicode.IsPrint(r) {
 			return '·'
 		}
 		return r

@@ -157,3 +157,34 @@ func TestShapesAreOfSchemasAlone(t *testing.T) {
 	assert.Equal(t, `{"maximum":12345678901234567890}`, string(shape([]byte(`{"maximum":12345678901234567890}`))), "numbers as they are written")
 	assert.Equal(t, `no JSON`, string(shape([]byte(`no JSON`))))
 }
+
+// Every character that is there and not seen is found by what it is, at the edges of its kind too;
+// what stands beside them is text.
+func TestCharactersThatAreNotSeen(t *testing.T) {
+	t.Parallel()
+	const turns, tags, control = "that turn the direction of writing", "tags", "control characters"
+	for r, want := range map[rune]string{
+		0xDFFFF: "", 0xE0000: tags, 0xE007F: tags, 0xE0080: "",
+		0x200A: "", 0x200B: "of no width", 0x200C: "of no width", 0x200D: "of no width", 0x2060: "of no width", 0xFEFF: "of no width",
+		0x2029: "", 0x202A: turns, 0x202E: turns, 0x202F: "", 0x2065: "", 0x2066: turns, 0x2069: turns, 0x206A: "",
+		7: control, 0x7F: control, '\n': "", '\r': "", '\t': "", 'x': "",
+	} {
+		at, what := invisible("é" + string(r) + "x")
+		assert.Equal(t, want, what, "%x", r)
+		assert.Equal(t, map[bool]int{true: 2, false: -1}[want != ""], at, "%x", r)
+	}
+}
+
+// Texts are looked for as deep as schemas go, in lists and in objects, and no deeper than forty.
+func TestTextsOfSchemas(t *testing.T) {
+	t.Parallel()
+	for _, around := range [][2]string{{"[", "]"}, {`{"a":`, "}"}} {
+		for _, deep := range []int{1, 40, 41} {
+			raw := strings.Repeat(around[0], deep) + `"x"` + strings.Repeat(around[1], deep)
+			assert.Len(t, textsOf(json.RawMessage(raw)), map[bool]int{true: 1, false: 0}[deep <= 40], raw)
+		}
+	}
+	assert.Empty(t, textsOf(json.RawMessage(`{"$schema":"x","$id":"x","icons":["x"]}`)))
+	assert.Empty(t, textsOf(json.RawMessage(`no JSON`)))
+	assert.Equal(t, "a· b··", excerpt("a\x07 b\u200b\n", 0, 3))
+}

@@ -12,6 +12,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"unicode"
 
 	"go.yaml.in/yaml/v3"
 
@@ -140,8 +141,9 @@ func Parse(text []byte) (r Roster, err error) {
 		what := strings.TrimPrefix(err.Error(), "json: ")
 		var kind *json.UnmarshalTypeError
 		if errors.As(err, &kind) {
-			key := kind.Field[strings.LastIndexByte(kind.Field, '.')+1:]
-			return r, &FormError{lineOf(&doc, fmt.Sprintf("%q", key)), fmt.Sprintf("%s cannot be %s", kind.Field, articled(kind.Value))}
+			path := written(kind.Field)
+			key := fmt.Sprintf("%q", path[len(path)-1])
+			return r, &FormError{lineOf(&doc, key), fmt.Sprintf("%s cannot be %s", strings.Join(path, "."), articled(kind.Value))}
 		}
 		return r, &FormError{lineOf(&doc, what), what}
 	}
@@ -149,15 +151,19 @@ func Parse(text []byte) (r Roster, err error) {
 		return r, &FormError{lineOf(&doc, `"roster"`), fmt.Sprintf("roster must be %d, the version of its form", Form)}
 	}
 	for name, d := range r.Dialects {
-		if d.Name == "" {
-			d.Name = name
-		}
-		if err := d.Check(); err != nil || d.Name != name {
+		d.Name = name
+		if err := d.Check(); err != nil {
 			return r, &FormError{lineOf(&doc, fmt.Sprintf("%q", name)), fmt.Sprintf("dialect %s cannot be used: %v", name, err)}
 		}
 		r.Dialects[name] = d
 	}
 	return r, nil
+}
+
+// written are the keys on the way to a field as they stand in a roster, without what groups them
+// in the program.
+func written(field string) []string {
+	return slices.DeleteFunc(strings.Split(field, "."), func(part string) bool { return part != "" && unicode.IsUpper(rune(part[0])) })
 }
 
 func articled(kind string) string {

@@ -93,12 +93,31 @@ func TestRostersThatCannotBeRead(t *testing.T) {
 		"roster: 1\nservers:\n  tides:\n    adress: x\n":  `line 4: unknown field "adress"`,
 		"roster: 1\nservers: [a]\n":                       "line 2",
 		"roster: 1\nservers:\n  a: {callSeconds: soon}\n": "callSeconds",
+		"roster: 1\nservers: {a: {callSeconds: [1]}}":     "line 2: servers.callSeconds cannot be a list",
+		"roster: 1\nservers: {a: {callSeconds: x}}":       "cannot be a text",
+		"roster: 1\nservers: {a: {callSeconds: true}}":    "cannot be a truth",
+		"roster: 1\nservers: {a: {callSeconds: {b: 1}}}":  "cannot be a map",
+		"roster: 1\nservers: {a: {url: 1.5}}":             "cannot be a number",
+		"roster: 1\ndialects: {a: {syntax: b}}":           "line 2: dialect a cannot be used",
+		"roster: 1\n#" + strings.Repeat("x", MaxText):     "it is longer than",
 		"roster: 1\n  x: [\n":                             "line",
 	} {
 		_, err := Parse([]byte(text))
 		var bad *FormError
 		require.ErrorAs(t, err, &bad, text)
 		assert.Contains(t, bad.Error(), says, text)
+	}
+}
+
+// A dialect has the name that it stands under, and what is as long as may be is read.
+func TestWhatARosterLeavesOut(t *testing.T) {
+	t.Parallel()
+	text := "roster: 1\ndialects: {sextant: {syntax: yaml, servers: [a], remote: {url: url}}}\n#"
+	r, err := Parse([]byte(text + strings.Repeat("x", MaxText-len(text))))
+	require.NoError(t, err)
+	assert.Equal(t, "sextant", r.Dialects["sextant"].Name)
+	for n, want := range map[int]string{0: "-", 80: strings.Repeat("é", 80), 81: strings.Repeat("é", 80) + "…"} {
+		assert.Equal(t, want, short(json.RawMessage(strings.Repeat("é", n))))
 	}
 }
 

@@ -71,3 +71,33 @@ func TestOnlySomeGrantsAreBouncersOwn(t *testing.T) {
 		assert.Equal(t, own, OfBouncer(&SignInWay{Grant: grant}), grant)
 	}
 }
+
+func TestStatesOfAMachineCode(t *testing.T) {
+	t.Parallel()
+	c := MachineCode{Expires: noon}
+	assert.Equal(t, CodeOpen, c.StateAt(noon.Add(-1)))
+	assert.Equal(t, CodeEnded, c.StateAt(noon))
+	c.Used = &noon
+	assert.Equal(t, CodeUsed, c.StateAt(noon.Add(1)))
+}
+
+func TestContextWindows(t *testing.T) {
+	t.Parallel()
+	for tokens, good := range map[int]bool{-1: false, 0: true, 200_000: true, 100_000_000: true, 100_000_001: false} {
+		assert.Equal(t, good, CheckContextTokens(tokens) == nil, tokens)
+	}
+}
+
+func TestWhoseASecretIs(t *testing.T) {
+	t.Parallel()
+	for owner, agent := range map[string]string{"": "", "marit": "", "x": "y"} {
+		assert.Equal(t, owner != "", Secret{Owner: owner, Agent: agent}.Own())
+	}
+	assert.True(t, Secret{Agent: "quay-voice"}.Own())
+}
+
+func TestHowLongATryHasToWait(t *testing.T) {
+	t.Parallel()
+	assert.Equal(t, "too many failed tries; wait 1s", (&ThrottledError{For: time.Millisecond}).Error())
+	assert.Equal(t, "too many codes; wait 1m0s", (&ThrottledError{time.Minute, "too many codes"}).Error())
+}

@@ -62,3 +62,73 @@ func TestCutResult(t *testing.T) {
 		assert.False(t, ok, name)
 	}
 }
+
+// As much is kept as there is room for: what frames the result, the note and the content itself
+// count, and a text is not cut shorter than it needs be.
+func TestCutResultKeepsWhatFits(t *testing.T) {
+	t.Parallel()
+	const around, frame = len(`{}`) + noteRoom, len(`{"type":"text"}`) + len(`,"text":""`)
+	cut := func(limit int, contents ...string) (kept []string, ok bool) {
+		raw, ok := CutResult([]byte(`{"content":[`+strings.Join(contents, ",")+`]}`), limit, false)
+		if !ok {
+			return nil, false
+		}
+		assert.LessOrEqual(t, len(raw), limit)
+		var v struct {
+			Content []struct{ Type, Text, Data string }
+		}
+		require.NoError(t, json.Unmarshal(raw, &v))
+		for _, c := range v.Content[:len(v.Content)-1] {
+			kept = append(kept, c.Text+c.Data)
+		}
+		return append(kept, v.Content[len(v.Content)-1].Text), true
+	}
+	text := func(s string) string {
+		raw, err := json.Marshal(s)
+		require.NoError(t, err)
+		return `{"type":"text","text":` + string(raw) + `}`
+	}
+	image := func(size int) string {
+		return `{"type":"image","data":"` + strings.Repeat("A", size-len(`{"type":"image","data":""}`)) + `"}`
+	}
+
+	got, ok := cut(1000, text(strings.Repeat("x", 2000)))
+	require.True(t, ok)
+	assert.Len(t, got[0], 1000-around-frame)
+	got, ok = cut(1000, text("first"), text(strings.Repeat("x", 2000)))
+	require.True(t, ok)
+	assert.Len(t, got[1], 1000-around-len(text("first"))-1-frame)
+	for _, limit := range []int{1000, 1001} {
+		got, ok = cut(limit, text(strings.Repeat("å", 2000)))
+		require.True(t, ok)
+		assert.Len(t, got[0], (limit-around-frame)/2*2, "down to the last whole character")
+	}
+	got, ok = cut(2000, text(strings.Repeat("\x01", 700)))
+	require.True(t, ok)
+	assert.Greater(t, 6*len(got[0]), (2000-around-frame)*3/4-6, "what is written longer than it is")
+
+	// Where the measures lie.
+	_, ok = cut(2*noteRoom-1, text(strings.Repeat("x", 2000)))
+	assert.False(t, ok)
+	_, ok = cut(2*noteRoom, text(strings.Repeat("x", 2000)))
+	assert.True(t, ok)
+	got, _ = cut(2000, image(2000-around-1), image(2000))
+	assert.Len(t, got, 2, "the one that fits, and the note")
+	assert.Contains(t, got[1], ", and one part of it was left out")
+	got, _ = cut(2000, image(2000-around), image(2000))
+	require.Len(t, got, 1)
+	assert.Contains(t, got[0], ", and 2 parts of it were left out")
+	assert.Contains(t, got[0], "this result had")
+	got, _ = cut(1000, text("a"), text(strings.Repeat("x", 2000)), text("b"))
+	assert.Len(t, got, 3, "once something was cut, nothing follows")
+	for room, kept := range map[int]bool{63: false, 64: true} {
+		before := image(2000 - around - frame - room - 1)
+		got, _ = cut(2000, before, text(strings.Repeat("x", 2000)))
+		assert.Len(t, got, map[bool]int{false: 2, true: 3}[kept], room)
+	}
+	for room, fits := range map[int]bool{-1: false, 0: true} {
+		meta := strings.Repeat("m", 2000-noteRoom-len(`{"_meta":""}`)-room)
+		_, ok := CutResult([]byte(`{"_meta":"`+meta+`","content":[`+image(3000)+`]}`), 2000, false)
+		assert.Equal(t, fits, ok, room)
+	}
+}

@@ -206,3 +206,67 @@ func TestExposeKeepsWhatFits(t *testing.T) {
 	short := strings.Repeat("t", maxExposed-markLen-len("s__"))
 	assert.Equal(t, "s__"+short[1:]+"_", Expose("s", short[1:]+".", nil)[:maxExposed-markLen])
 }
+
+// What an agent is shown of a tool is what somebody chose for it, and the rest is the server's.
+func TestAToolAsItIsShown(t *testing.T) {
+	t.Parallel()
+	raw := `{"annotations":{"title":"A"},"description":"D","inputSchema":{},"name":"n","outputSchema":{},"title":"T"}`
+	for name, row := range map[string]struct {
+		was, want string
+		shown     Shown
+	}{
+		"nothing else":   {raw, raw, Shown{}},
+		"a title":        {raw, `{"annotations":{"title":"X"},"description":"D","inputSchema":{},"name":"n","outputSchema":{},"title":"X"}`, Shown{Title: "X"}},
+		"a first title":  {`{"annotations":{"a":1},"name":"n"}`, `{"annotations":{"a":1},"name":"n","title":"X"}`, Shown{Title: "X"}},
+		"odd notes":      {`{"annotations":7,"name":"n"}`, `{"annotations":7,"name":"n","title":"X"}`, Shown{Title: "X"}},
+		"a description":  {`{"name":"n"}`, `{"description":"X","name":"n"}`, Shown{Description: "X"}},
+		"schemas":        {`{"name":"n"}`, `{"inputSchema":{"a":1},"name":"n","outputSchema":{"b":1}}`, Shown{Input: []byte(`{"a":1}`), Output: []byte(`{"b":1}`)}},
+		"without output": {raw, strings.Replace(raw, `"outputSchema":{},`, "", 1), Shown{NoOutput: true}},
+		"no object":      {`7`, `7`, Shown{Title: "X"}},
+		"null":           {`null`, `null`, Shown{Title: "X"}},
+	} {
+		before := Tool{Name: "n", Raw: json.RawMessage(row.was), Fingerprint: "f"}
+		after := before.As(row.shown)
+		assert.Equal(t, row.want, string(after.Raw), name)
+		assert.Equal(t, row.was[0] == '{', after.Fingerprint != "f", name)
+	}
+}
+
+// Descriptions are read up to their limits, and of many that cannot be read the first are told.
+func TestLimitsOfLists(t *testing.T) {
+	t.Parallel()
+	page := func(entries ...string) (list []Tool, left []string) {
+		list, _, left, err := ReadPage(Tools, []byte(`{"tools":[`+strings.Join(entries, ",")+`]}`))
+		require.NoError(t, err)
+		return list, left
+	}
+	named := func(n int) string { return `{"name":"` + strings.Repeat("n", n) + `","inputSchema":{}}` }
+	list, left := page(named(MaxName), named(MaxName+1))
+	assert.Equal(t, []int{1, 1}, []int{len(list), len(left)})
+	large := func(n int) string {
+		frame := `{"name":"a","inputSchema":{},"title":""}`
+		return strings.Replace(frame, `""`, `"`+strings.Repeat("t", n-len(frame))+`"`, 1)
+	}
+	list, left = page(large(MaxToolSize), large(MaxToolSize+1))
+	assert.Equal(t, []int{1, 1}, []int{len(list), len(left)})
+	bad := make([]string, 101)
+	for i := range bad {
+		bad[i] = "7"
+	}
+	_, left = page(bad...)
+	assert.Len(t, left, 100)
+	uri := `{"resources":[{"uri":"x:` + strings.Repeat("u", MaxName) + `"}]}`
+	list, _, _, err := ReadPage(Resources, []byte(uri))
+	require.NoError(t, err)
+	assert.Len(t, list, 1, "addresses may be longer than names")
+}
+
+func TestExposedByKind(t *testing.T) {
+	t.Parallel()
+	for kind, want := range map[Kind]string{
+		Tools: "tides__x", Prompts: "tides__x", Resources: "bouncer:tides/x", Templates: "bouncer:tides/x",
+	} {
+		assert.Equal(t, want, Exposed("tides", kind, "x", nil))
+	}
+	assert.Equal(t, []string{"resources/templates/list", "prompts/list"}, []string{Templates.Method(), Prompts.Method()})
+}

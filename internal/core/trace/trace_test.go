@@ -61,11 +61,13 @@ func TestMalformedTracesAreNone(t *testing.T) {
 	p, ok := trace.Read("01"+given[2:]+"-more", strings.Repeat("x", 513))
 	assert.True(t, ok, "a later version")
 	assert.Empty(t, p.State, "bounded")
-	for _, bad := range []string{"a=1\r\nX-Other: 1", "a=é"} {
+	for _, bad := range []string{"a=1\r\nX-Other: 1", "a=é", "\na=1", "a=\x1f", "\x7f"} {
 		p, ok = trace.Read(given, bad)
 		assert.True(t, ok)
 		assert.Empty(t, p.State, "what is no header is left out")
 	}
+	p, _ = trace.Read(given, " a=~ ")
+	assert.Equal(t, " a=~ ", p.State, "all that is seen, and spaces")
 	p, _ = trace.Read(given, strings.Repeat("x", 512))
 	assert.Len(t, p.State, 512)
 }

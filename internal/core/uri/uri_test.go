@@ -35,6 +35,20 @@ func TestEverySpellingIsOne(t *testing.T) {
 		"https://harbour.example":               {"https://HARBOUR.EXAMPLE"},
 		"custom+scheme-1.0://h":                 {"Custom+Scheme-1.0://H"},
 		"./A:00":                                {"./A:00"},
+		"?A:B":                                  {"?A:B"},
+		"#A:B":                                  {"#A:B"},
+		":A":                                    {":A"},
+		"A/b":                                   {"A/b"},
+		"a:?X=../b":                             {"A:?X=../b"},
+		"az09+-.://azaz%5B":                     {"AZ09+-.://AZaz%5b"},
+		"a:AZaz09-._~%40%5B%60%7B%2F%3A":        {"a:%41%5A%61%7A%30%39%2D%2e%5F%7e%40%5b%60%7b%2f%3a"},
+		"[x:B":                                  {"[x:B"},
+		"{x:B":                                  {"{x:B"},
+		"@x:B":                                  {"@x:B"},
+		"`x:B":                                  {"`x:B"},
+		"a/:B":                                  {"a/:B"},
+		"a::B":                                  {"A::B"},
+		"a:;B":                                  {"A:;B"},
 	} {
 		for _, in := range spellings {
 			got, err := Normal(in)
