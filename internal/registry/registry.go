@@ -15,7 +15,6 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"bouncer/internal/core/mask"
@@ -29,8 +28,12 @@ import (
 	"bouncer/internal/upstream"
 )
 
-// Relay is where a snapshot is put in force.
-type Relay interface{ Publish(*snapshot.Snapshot) }
+// Relay is where a snapshot is put in force. What is in force is asked of it, so that nobody is told
+// something else than agents are.
+type Relay interface {
+	Publish(*snapshot.Snapshot)
+	Snapshot() *snapshot.Snapshot // the one in force, from the beginning on
+}
 
 // Options configure a Registry. All but the last two are required.
 type Options struct {
@@ -58,11 +61,10 @@ type Options struct {
 // Registry writes changes and publishes what is stored. It is safe for concurrent
 // use.
 type Registry struct {
-	o       Options
-	usage   *usage
-	current atomic.Pointer[snapshot.Snapshot]
-	shapes  rules.Memo
-	turn    *time.Timer // when rules begin or end by themselves; set by the publisher
+	o      Options
+	usage  *usage
+	shapes rules.Memo
+	turn   *time.Timer // when rules begin or end by themselves; set by the publisher
 
 	ctx     context.Context // of the publisher
 	cancel  context.CancelFunc
@@ -111,7 +113,6 @@ func New(o Options) *Registry {
 		o: o, turn: time.NewTimer(time.Hour), usage: newUsage(o.Store, o.PassRate), asked: make(chan struct{}, 1), ended: make(chan struct{}),
 	}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
-	r.current.Store(snapshot.New())
 	return r
 }
 
@@ -143,7 +144,7 @@ func (r *Registry) Close(ctx context.Context) {
 func (r *Registry) Now() time.Time { return r.o.Now() }
 
 // Current is the snapshot in force.
-func (r *Registry) Current() *snapshot.Snapshot { return r.current.Load() }
+func (r *Registry) Current() *snapshot.Snapshot { return r.o.Relay.Snapshot() }
 
 // Change is one alteration of Bouncer's own state: who alters what, as people read
 // it afterwards, and which topics listeners are told.
@@ -310,9 +311,9 @@ func (r *Registry) takeNews(ctx context.Context) error {
 // publish puts in force what is stored.
 func (r *Registry) publish(ctx context.Context) error {
 	if r.o.Publishing != nil {
-		done, before := r.o.Publishing(), r.current.Load()
+		done, before := r.o.Publishing(), r.Current()
 		defer func() {
-			if r.current.Load() != before {
+			if r.Current() != before {
 				done()
 			}
 		}()
@@ -327,7 +328,6 @@ func (r *Registry) publish(ctx context.Context) error {
 	r.o.Credentials.Commit(view)
 	s := r.build(ctx, rows, holders)
 	r.o.Relay.Publish(s)
-	r.current.Store(s)
 	// Only now, so that no call is sent over a connection that is being closed.
 	for _, c := range gone {
 		r.closing.Go(func() {
