@@ -24,10 +24,16 @@ type Request struct {
 	Media  string // of the body; "" for none
 }
 
-// ArgumentError says which argument cannot be sent, and why.
+// ArgumentError says which argument cannot be sent, and why; without a name it is about all of
+// them.
 type ArgumentError struct{ Name, Why string }
 
-func (e *ArgumentError) Error() string { return "argument " + e.Name + " " + e.Why }
+func (e *ArgumentError) Error() string {
+	if e.Name == "" {
+		return "the arguments " + e.Why
+	}
+	return "argument " + e.Name + " " + e.Why
+}
 
 // Request lays the arguments of a call, a JSON object or nothing, out in a
 // request. The error is an *ArgumentError.
@@ -35,7 +41,7 @@ func (o *Operation) Request(arguments []byte) (*Request, error) {
 	args := map[string]json.RawMessage{}
 	if len(arguments) > 0 {
 		if err := json.Unmarshal(arguments, &args); err != nil {
-			return nil, &ArgumentError{"s", "are no object"}
+			return nil, &ArgumentError{"", "are no object"}
 		}
 	}
 	r := &Request{Method: o.Method, Path: o.Path, Query: url.Values{}}
@@ -68,7 +74,7 @@ func (o *Operation) Request(arguments []byte) (*Request, error) {
 		}
 	}
 	if uri.Climbs(r.Path) { // what two of them make together
-		return nil, &ArgumentError{"s", "cannot stand in the path together"}
+		return nil, &ArgumentError{"", "cannot stand in the path together"}
 	}
 	return r, nil
 }

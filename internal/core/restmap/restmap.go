@@ -10,7 +10,9 @@ package restmap
 import (
 	"encoding/json"
 	"fmt"
+	"iter"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -153,8 +155,8 @@ func Parse(raw []byte) (*Document, error) {
 		return nil, at(d.root, "the member paths is missing or no object")
 	}
 	seen := map[string]*Operation{}
-	for i := 0; i+1 < len(paths.Content); i += 2 {
-		if err := d.readPath(paths.Content[i], paths.Content[i+1], seen); err != nil {
+	for path, item := range members(paths) {
+		if err := d.readPath(path, item, seen); err != nil {
 			return nil, err
 		}
 	}
@@ -195,12 +197,23 @@ func get(n *yaml.Node, key string) *yaml.Node {
 	if n = plain(n); n == nil || n.Kind != yaml.MappingNode {
 		return nil
 	}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value == key {
-			return plain(n.Content[i+1])
+	for name, value := range members(n) {
+		if name.Value == key {
+			return plain(value)
 		}
 	}
 	return nil
+}
+
+// members are the names and values of an object, in their order.
+func members(n *yaml.Node) iter.Seq2[*yaml.Node, *yaml.Node] {
+	return func(yield func(name, value *yaml.Node) bool) {
+		for pair := range slices.Chunk(n.Content, 2) {
+			if !yield(pair[0], pair[1]) {
+				return
+			}
+		}
+	}
 }
 
 func plain(n *yaml.Node) *yaml.Node {
@@ -224,8 +237,8 @@ func serverURL(n *yaml.Node) string {
 	url := text(n, "url")
 	vars := get(n, "variables")
 	if vars != nil && vars.Kind == yaml.MappingNode {
-		for i := 0; i+1 < len(vars.Content); i += 2 {
-			url = strings.ReplaceAll(url, "{"+vars.Content[i].Value+"}", text(vars.Content[i+1], "default"))
+		for name, value := range members(vars) {
+			url = strings.ReplaceAll(url, "{"+name.Value+"}", text(value, "default"))
 		}
 	}
 	return url
@@ -236,12 +249,12 @@ func (d *Document) readSchemes() {
 	if list == nil || list.Kind != yaml.MappingNode {
 		return
 	}
-	for i := 0; i+1 < len(list.Content); i += 2 {
-		n, err := d.resolve(list.Content[i+1])
+	for name, value := range members(list) {
+		n, err := d.resolve(value)
 		if err != nil {
 			continue // a scheme that cannot be read is one that is not used
 		}
-		s := Scheme{Name: list.Content[i].Value, Kind: "other"}
+		s := Scheme{Name: name.Value, Kind: "other"}
 		switch text(n, "type") {
 		case "http":
 			if k := strings.ToLower(text(n, "scheme")); k == "bearer" || k == "basic" {
@@ -377,7 +390,7 @@ func (d *Document) readParameter(o *Operation, p *yaml.Node, conv *converter) (*
 		q.explode = e.Value == "true"
 	}
 	schema := get(p, "schema")
-	if content := get(p, "content"); schema == nil && content != nil && len(content.Content) > 1 {
+	if content := get(p, "content"); schema == nil && content != nil && content.Kind == yaml.MappingNode && len(content.Content) > 0 {
 		schema, q.json = get(content.Content[1], "schema"), true
 	}
 	s, bad := conv.schema(schema, nil, 0)
@@ -535,8 +548,8 @@ func (d *Document) readBody(o *Operation, n *yaml.Node, conv *converter, props m
 // chooseMedia returns the best media type that a body can be made in.
 func chooseMedia(content *yaml.Node) (string, *yaml.Node) {
 	best, media, node := 0, "", (*yaml.Node)(nil)
-	for i := 0; i+1 < len(content.Content); i += 2 {
-		name, _, _ := strings.Cut(strings.ToLower(content.Content[i].Value), ";")
+	for key, value := range members(content) {
+		name, _, _ := strings.Cut(strings.ToLower(key.Value), ";")
 		rank := 0
 		switch name = strings.TrimSpace(name); {
 		case name == "application/json", name == "*/*":
@@ -549,7 +562,7 @@ func chooseMedia(content *yaml.Node) (string, *yaml.Node) {
 			rank = 1
 		}
 		if rank > best {
-			best, media, node = rank, name, plain(content.Content[i+1])
+			best, media, node = rank, name, plain(value)
 		}
 	}
 	return media, node
@@ -582,8 +595,8 @@ func (c *converter) schema(n *yaml.Node, stack []string, depth int) (any, *Error
 		return c.reference(ref, stack, depth)
 	}
 	out := map[string]any{}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		key, v := n.Content[i].Value, plain(n.Content[i+1])
+	for name, value := range members(n) {
+		key, v := name.Value, plain(value)
 		switch key {
 		case "discriminator", "xml", "externalDocs", "example", "nullable":
 			continue // not of JSON Schema
@@ -592,15 +605,15 @@ func (c *converter) schema(n *yaml.Node, stack []string, depth int) (any, *Error
 				return nil, at(v, key+" must be an object")
 			}
 			m := map[string]any{}
-			for j := 0; j+1 < len(v.Content); j += 2 {
-				if isTrue(v.Content[j+1], "readOnly") {
+			for name, property := range members(v) {
+				if isTrue(property, "readOnly") {
 					continue // answers have it, requests do not
 				}
-				s, err := c.schema(v.Content[j+1], stack, depth+1)
+				s, err := c.schema(property, stack, depth+1)
 				if err != nil {
 					return nil, err
 				}
-				m[v.Content[j].Value] = s
+				m[name.Value] = s
 			}
 			out[key] = m
 		case "items", "additionalProperties", "not", "contains", "propertyNames", "if", "then", "else",
