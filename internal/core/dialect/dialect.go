@@ -198,8 +198,6 @@ func (d Dialect) Check() error {
 		return bad("off.field", "is missing")
 	case d.Reference != "" && !strings.Contains(d.Reference, "NAME"):
 		return bad("reference", "must have NAME in it, in the place of the variable's name")
-	case d.List == "" && len(d.Servers) == 0 && d.Syntax == "":
-		return bad("servers", "is missing")
 	}
 	for _, w := range []*Word{wordOf(d.Remote), wordOfCommand(d.Command)} {
 		if w != nil && (w.Field == "" || w.Word == "") {

@@ -107,7 +107,11 @@ func plainEntries(list []Entry) []Entry {
 // they were meant, and a new one is written so that its assistant reads it.
 func TestLearnAnyDialect(t *testing.T) {
 	t.Parallel()
-	for seed := range uint64(1000) {
+	files := uint64(1000)
+	if testing.Short() {
+		files = 50
+	}
+	for seed := range files {
 		r := rand.New(rand.NewPCG(seed, 3))
 		d, list := invent(r), furnish(r)
 		require.NoError(t, d.Check())

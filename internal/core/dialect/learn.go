@@ -435,8 +435,7 @@ var upper = regexp.MustCompile(`^[A-Z][A-Z0-9_]+$`)
 // further takes up a field that says something else of the entry.
 func (s *shape) further(f flat) {
 	text, isText := f.node.Text()
-	truth, isTruth := f.node.Bool()
-	_ = truth
+	_, isTruth := f.node.Bool()
 	switch {
 	case s.command != nil && s.command.Env == "" && isValues(f.node, "=") && (among(f.last, envWords) || allUpper(f.node)):
 		s.command.Env, s.known = f.path, s.known+1

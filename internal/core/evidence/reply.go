@@ -126,7 +126,11 @@ func framed(b []byte) bool {
 // holdsMessages reports whether a list is one of messages.
 func holdsMessages(b []byte) bool {
 	f, err := wire.ReadFrame(b)
-	return err == nil && f.Kind == wire.Batch && len(f.Items) > 0 && bytes.Contains(f.Items[0].Of(b), []byte(`"jsonrpc"`))
+	if err != nil || f.Kind != wire.Batch || len(f.Items) == 0 {
+		return false
+	}
+	first := f.Items[0].Of(b)
+	return first[0] == '{' && bytes.Contains(first, []byte(`"jsonrpc"`))
 }
 
 // beginsJSON tells an object or a list that is broken from a line of a log that begins
