@@ -25,9 +25,8 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 	t.Parallel()
 	bin, err := binary()
 	require.NoError(t, err)
-	flags := map[string]string{"data": t.TempDir()}
+	flags := map[string]string{"data": t.TempDir(), "listen": testkit.Listen(t)}
 	w := testkit.Start(t, flags)
-	flags["listen"] = strings.TrimPrefix(w.Base, "http://")
 	var cancelled atomic.Int32
 	server := goServer(&cancelled)
 	up := testkit.Upstream(t, mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, nil))

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -109,11 +108,7 @@ func TestPlayed(t *testing.T) {
 		IDPToken     string `json:"idp_token_endpoint"`
 	}
 	_ = json.Unmarshal([]byte(os.Getenv("MCP_CONFORMANCE_CONTEXT")), &with)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	listen := l.Addr().String()
-	require.NoError(t, l.Close())
-	flags := map[string]string{"private-ranges": "127.0.0.0/8,::1/128", "listen": listen, "poll": "1h", "data": t.TempDir()}
+	flags := map[string]string{"private-ranges": "127.0.0.0/8,::1/128", "poll": "1h", "data": t.TempDir()}
 	for _, name := range []string{"bouncer.db", "locker.keys"} {
 		raw, err := os.ReadFile(filepath.Join(os.Getenv("PLAYED_FROM"), name))
 		require.NoError(t, err)

@@ -31,10 +31,7 @@ import (
 // connections, and returns its address. PORT in the arguments and variables
 // stands for the port.
 func program(t *testing.T, env []string, name string, args ...string) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	require.NoError(t, l.Close())
+	_, port, _ := net.SplitHostPort(testkit.Listen(t))
 	fill := func(list []string) (out []string) {
 		for _, s := range list {
 			out = append(out, strings.ReplaceAll(s, "$PORT", port))

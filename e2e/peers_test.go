@@ -181,10 +181,7 @@ func TestGoClientAndGoServer(t *testing.T) {
 
 // everything starts the npm reference server and returns its address.
 func everything(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	require.NoError(t, l.Close())
+	_, port, _ := net.SplitHostPort(testkit.Listen(t))
 	cmd := exec.Command("node", "peers/node_modules/@modelcontextprotocol/server-everything/dist/index.js", "streamableHttp")
 	cmd.Env = append(os.Environ(), "PORT="+port)
 	out, err := cmd.StderrPipe()

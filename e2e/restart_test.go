@@ -5,7 +5,6 @@ import (
 	"context"
 	"net/http"
 	"os/exec"
-	"strings"
 	"testing"
 	"time"
 
@@ -21,9 +20,8 @@ import (
 // knowing: most of them open no other session when theirs is gone.
 func TestClientsGoOnAfterARestart(t *testing.T) {
 	t.Parallel()
-	flags := map[string]string{"data": t.TempDir()}
+	flags := map[string]string{"data": t.TempDir(), "listen": testkit.Listen(t)}
 	w := testkit.Start(t, flags)
-	flags["listen"] = strings.TrimPrefix(w.Base, "http://")
 	w.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
 	w.Rule("admit", "*", "*", "*")
 	pass := w.Agent("marit-quill")

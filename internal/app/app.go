@@ -65,7 +65,8 @@ func (e *StartError) Unwrap() error { return e.err }
 
 // Service is a running service.
 type Service struct {
-	Address       string // base URL
+	Address       string // base URL under which people and agents reach it
+	Listens       string // host:port where it listens
 	FirstPassword string // one-time password of the admin created just now, or ""
 	Settings      Settings
 	Gateway       *relay.Gateway
@@ -162,6 +163,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 		return nil, &StartError{fmt.Sprintf("cannot listen on %s: %v", s.Listen, errors.Unwrap(err)), hint, err}
 	}
 	undo = append(undo, func() { _ = listener.Close() })
+	svc.Listens = listener.Addr().String()
 	svc.several.Listens(listener)
 	svc.Address = s.PublicURL
 	if svc.Address == "" {

@@ -156,7 +156,8 @@ func watch(agents []*testkit.Raw, times int) (bad []string) {
 func TestOneRenewalServesAll(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	w := moor(t, map[string]string{"data": dir, "poll": "1h"})
+	listen := testkit.Listen(t)
+	w := moor(t, map[string]string{"data": dir, "poll": "1h", "listen": listen})
 	w.as.Life, w.as.Auto = 4*time.Second, "marit"
 	w.Must("POST", "/api/servers", testkit.Obj{"name": "crew", "url": w.crew, "signIn": testkit.Obj{"grant": "code"}}, nil)
 	w.Rule("admit", "*", "*", "*")
@@ -184,7 +185,7 @@ func TestOneRenewalServesAll(t *testing.T) {
 	w.Stop()
 	again := testkit.Start(
 		t,
-		map[string]string{"data": dir, "private-ranges": "127.0.0.0/8", "listen": strings.TrimPrefix(w.Base, "http://")},
+		map[string]string{"data": dir, "private-ranges": "127.0.0.0/8", "listen": listen},
 	)
 	w.as.Expire()
 	agent := again.Raw("/mcp", pass, "2025-11-25")

@@ -108,7 +108,7 @@ func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	require.NoError(t, err)
 	w.Base = w.Svc.Address
 	if strings.HasPrefix(w.Base, "https://") {
-		w.Base = "http://" + values["listen"] // the public address is somebody else's
+		w.Base = "http://" + w.Svc.Listens // the public address is somebody else's
 	}
 	var once sync.Once
 	w.stop = func() { once.Do(func() { w.Svc.Stop(context.Background()) }) }
@@ -554,4 +554,12 @@ func Next(t *testing.T, events <-chan string) string {
 		require.Fail(t, "no event came")
 		return ""
 	}
+}
+
+// Listen is an address of loopback for a service that is started again at the same.
+func Listen(t *testing.T) string {
+	t.Helper()
+	port, err := loopback.FreePort()
+	require.NoError(t, err)
+	return fmt.Sprintf("127.0.0.1:%d", port)
 }

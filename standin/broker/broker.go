@@ -4,14 +4,16 @@ package broker
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/nats-io/nats-server/v2/server"
+
+	"bouncer/standin/loopback"
 )
 
 // Broker is some servers. It is not for concurrent use.
@@ -58,16 +60,16 @@ func StartFor(dir string, many int, user, password string) (*Broker, error) {
 	return b, nil
 }
 
-// free finds ports that nobody uses now.
+// free finds as many different ports that nobody uses now.
 func free(many int) (ports []int, err error) {
-	for range many {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+	for len(ports) < many {
+		port, err := loopback.FreePort()
 		if err != nil {
-			return nil, fmt.Errorf("find a port: %w", err)
+			return nil, err
 		}
-		defer l.Close()
-		at, _ := l.Addr().(*net.TCPAddr)
-		ports = append(ports, at.Port)
+		if !slices.Contains(ports, port) {
+			ports = append(ports, port)
+		}
 	}
 	return ports, nil
 }

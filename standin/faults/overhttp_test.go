@@ -29,13 +29,11 @@ func addresses() []Fault {
 			Start: func(*Stage) Case { return at("http://berths.invalid/mcp") },
 		},
 		{Name: "a port on which nothing listens", Cause: "address.connection-refused", Start: func(s *Stage) Case {
-			l, err := net.Listen("tcp", "127.0.0.1:0")
+			port, err := loopback.FreePort()
 			if err != nil {
 				panic(err)
 			}
-			address := l.Addr().String()
-			_ = l.Close()
-			return at("http://" + address + "/mcp")
+			return at(fmt.Sprintf("http://127.0.0.1:%d/mcp", port))
 		}},
 		{Name: "the scheme of another protocol", Cause: "address.scheme-wrong", Start: func(s *Stage) Case {
 			return at(strings.Replace(s.Serve(&harbour{})+"/mcp", "http:", "ws:", 1))

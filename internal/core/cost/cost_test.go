@@ -60,8 +60,8 @@ func TestSuggestions(t *testing.T) {
 			Unused, fmt.Sprintf("none of the %d tools of office was called in 30 days", maxNames+1), namesOf("office", maxNames), maxNames + 1,
 			"bouncer rule add refuse --agent quill --server office",
 		}}},
-		"too early to say":      {func(l *List) { l.Days = 6 }, nil},
-		"an agent that rests":   {func(l *List) { l.Tools[3].Calls = 0 }, nil},
+		"too early to say":    {func(l *List) { l.Days = 6 }, nil},
+		"an agent that rests": {func(l *List) { l.Tools[3].Calls = 0 }, nil},
 		"as old as it needs be": {func(l *List) { l.Days = 7; l.Tools = l.Tools[3:] }, []Suggestion{
 			{Unused, "fuel/levels was not called in 7 days", []string{"fuel/levels"}, 40, "bouncer rule add refuse --agent quill --server fuel --tool levels"},
 		}},

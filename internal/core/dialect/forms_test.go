@@ -212,3 +212,30 @@ func TestWhatIsTakenForServers(t *testing.T) {
 		assert.Equal(t, want, got.List, src)
 	}
 }
+
+// How sure it is that servers stand at a place: fields with usual names count, and a file is clear
+// when its best place has a margin.
+func TestTheLikeliestPlaceComesFirst(t *testing.T) {
+	t.Parallel()
+	best, next := Learned{score: 7}, Learned{score: 3}
+	assert.True(t, best.Clear(next))
+	next.score = 4
+	assert.False(t, best.Clear(next))
+	for likelier, other := range map[string]string{
+		`{"url":"https://a.example","headers":{"A":"b"}}`:   `{"url":"https://a.example"}`,
+		`{"command":"x","env":{"A":"b"}}`:                   `{"command":"x"}`,
+		`{"command":"x","args":["y"]}`:                      `{"command":"x"}`,
+		`{"thing":"https://a.example","headers":{"A":"b"}}`: `{"thing":"https://a.example"}`,
+	} {
+		places, _ := learned(t, `{"theme":"t","a":{"x":`+other+`},"b":{"x":`+likelier+`}}`)
+		assert.Equal(t, "/b/a", places, likelier)
+	}
+	for src, want := range map[string]string{
+		`{"url":"https://a.example","headers":[{"name":"A","value":"b"}]}`: FormPairs, `{"url":"https://a.example","headers":["A: b"]}`: FormLines,
+		`{"url":"https://a.example","headers":{"A":"b"}}`: "",
+	} {
+		_, got := learned(t, `{"s":{"a":`+src+`}}`)
+		require.NotNil(t, got.Remote, src)
+		assert.Equal(t, []string{"headers", want}, []string{got.Remote.Headers, got.Remote.Form}, src)
+	}
+}
