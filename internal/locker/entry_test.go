@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/pem"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,6 +39,12 @@ func TestEntryForgives(t *testing.T) {
 		{team.KindValue, "Token skf-abc-123", "Token skf-abc-123", ""},
 		{team.KindBasic, "dispatch:pass word", "dispatch:pass word", ""},
 		{team.KindBasic, "Basic ZGlzcGF0Y2g6aGFyYm91cg==", "dispatch:harbour", "encoded already"},
+		{team.KindBearer, "abc~", "abc~", ""},
+		{team.KindBearer, strings.Repeat("q", MaxToken), strings.Repeat("q", MaxToken), ""},
+		{team.KindBearer, "''skf-abc-123''", "skf-abc-123", "quotes"},
+		{team.KindValue, "bearer", "bearer", ""},
+		{team.KindBasic, "basic :", "basic :", ""},
+		{team.KindBearer, strings.Repeat("q", 37) + "...", strings.Repeat("q", 37) + "...", ""},
 		{team.KindEnvironment, " kept as it is \n", " kept as it is ", "begins or ends with a blank"},
 		{team.KindEnvironment, `BERTHS_KEY='skf-abc-123'`, "skf-abc-123", "BERTHS_KEY="},
 		{team.KindClientSecret, `CLIENT_SECRET=skf-abc-123`, "skf-abc-123", "CLIENT_SECRET="},
@@ -56,6 +63,7 @@ func TestEntryForgives(t *testing.T) {
 		{team.KindBearer, "", "empty"}, {team.KindBearer, `""`, "empty"}, {team.KindBearer, "Bearer ", "empty"},
 		{team.KindBearer, "<your-token>", "placeholder"}, {team.KindBearer, "${SAILINGS_TOKEN}", "placeholder"}, {team.KindBearer, "YOUR_TOKEN_HERE", "placeholder"}, {team.KindBearer, "{{token}}", "placeholder"}, {team.KindBearer, "xxxxxxxx", "placeholder"}, {team.KindBearer, "changeme", "placeholder"}, {team.KindBearer, "$TOKEN", "placeholder"},
 		{team.KindBearer, "skf-abc...", "cut short"}, {team.KindBearer, "skf-abc…", "cut short"},
+		{team.KindBearer, strings.Repeat("q", 36) + "...", "cut short"}, {team.KindValue, "a\x7f", "header"}, {team.KindValue, "a\x1fb", "header"},
 		{team.KindBearer, "two words", "blank"}, {team.KindBearer, "tøken-abc", "header"}, {team.KindBearer, strings.Repeat("x", MaxToken+1), "longer"},
 		{team.KindBasic, "nobody", "user name, a colon"}, {team.KindBasic, ":password", "user name, a colon"},
 		{team.KindEnvironment, "a\x00b", "zero byte"}, {team.KindPrivateKey, "skf-abc-123", "PEM"}, {team.KindPrivateKey, "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----", "PEM"}, {"other", "x", "no known kind"},
@@ -114,6 +122,17 @@ func TestLook(t *testing.T) {
 	f, ends = Look(jwt(`{"aud":"one","scp":["a","b"]}`))
 	assert.Equal(t, [][]string{{"one"}, {"a", "b"}}, [][]string{f.Audience, f.Scopes})
 	assert.True(t, ends.IsZero())
+	for exp, ends := range map[string]int64{"0": 0, "1": 1, "99999999999": 99999999999, "100000000000": 0} {
+		_, at := Look(jwt(`{"exp":` + exp + `}`))
+		assert.Equal(t, ends == 0, at.IsZero(), exp)
+		if ends != 0 {
+			assert.Equal(t, ends, at.Unix())
+		}
+	}
+	for n, want := range map[int]int{200: 200, 201: 200} {
+		f, _ := Look(jwt(`{"iss":"` + strings.Repeat("i", n) + `"}`))
+		assert.Len(t, f.Issuer, want)
+	}
 	for _, s := range []string{"", "a.b", "a.b.c", "skf.not-a.token", "..", strings.Repeat("a.", 100)} {
 		f, ends = Look(NewSecret(s))
 		assert.Empty(t, f.Form, s)
@@ -144,6 +163,16 @@ func TestOutside(t *testing.T) {
 		require.Error(t, err, source)
 		assert.Contains(t, err.Error(), want, source)
 	}
+	require.NoError(t, os.WriteFile(big, make([]byte, maxOutside), 0o600))
+	for _, source := range []string{"file " + big, fmt.Sprintf("command head -c %d /dev/zero", maxOutside)} {
+		s, err := Outside(t.Context(), source)
+		require.NoError(t, err)
+		assert.Len(t, s.Reveal(), maxOutside, "as much as may be")
+	}
+	_, err = Outside(t.Context(), fmt.Sprintf("command head -c %d /dev/zero; echo", maxOutside))
+	assert.ErrorContains(t, err, "more than")
+	assert.NoError(t, CheckSource("env "+strings.Repeat("A", 4092)))
+	assert.Error(t, CheckSource("env "+strings.Repeat("A", 4093)))
 	for _, bad := range []string{"", "env", "env ", "file relative", "http x", "command \x00"} {
 		assert.Error(t, CheckSource(bad), bad)
 	}

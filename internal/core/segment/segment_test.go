@@ -240,3 +240,77 @@ func TestKeysAreULIDsInTheOrderOfTime(t *testing.T) {
 		assert.ErrorIs(t, err, segment.ErrKey, bad)
 	}
 }
+
+// What a filter selects of a block is what it matches among all of its records, also where columns have
+// more texts than a byte can number, and its texts are read from where they stand.
+func TestSelection(t *testing.T) {
+	t.Parallel()
+	var many []segment.Record
+	for i := range 700 {
+		r := records()[i%3]
+		r.Key, r.Tool = segment.Key(1000+10*i), fmt.Sprint("tool-", i)
+		r.Arguments, r.Result, r.Micros, r.BytesIn = fmt.Sprint("arguments ", i), fmt.Sprint("result ", i), int64(i), 2*i
+		many = append(many, r)
+	}
+	for _, closed := range []bool{false, true} {
+		s := segment.Write(many, closed)
+		head, err := segment.OpenHead(s.Head, s.Low)
+		require.NoError(t, err)
+		for name, f := range map[string]segment.Filter{
+			"all": {}, "a tool": {Tool: "tool-300"}, "tools": {Tool: "tool-2?5"}, "no tool": {Tool: "pump"}, "an agent": {Agent: "night-watch"}, "no agent": {Agent: "voice"},
+			"a person": {Person: "marit"}, "an owner": {Owner: "marit"}, "a server": {Server: "sailings"}, "an outcome": {Outcome: "refused"},
+			"a decision": {Decision: "admit"}, "held": {Decision: segment.Held}, "rules": {Rules: []string{"R1"}}, "no rules": {Rules: []string{}},
+			"both": {Agent: "night-watch", Outcome: "refused"}, "the first": {Before: 1001}, "up to the first": {Before: 1000},
+			"the last": {After: 1000 + 10*699 - 1}, "after the last": {After: 1000 + 10*699}, "none of both": {Agent: "marit-quill", Server: "berths"},
+		} {
+			var want []string
+			var keys []segment.Key
+			from, to := f.Range()
+			for i := range many {
+				if f.Match(&many[i]) && many[i].Key >= from && many[i].Key <= to {
+					want, keys = append(want, many[i].Tool+many[i].Arguments+many[i].Result), append(keys, many[i].Key)
+				}
+			}
+			got, places, err := head.Select(&f)
+			require.NoError(t, err, name)
+			require.NoError(t, segment.ReadBodyAt(s.Body, got, places), name)
+			var have []string
+			for i := range got {
+				have = append(have, got[i].Tool+got[i].Arguments+got[i].Result)
+				assert.Equal(t, []any{keys[i], int64(2 * got[i].Micros)}, []any{got[i].Key, int64(got[i].BytesIn)}, name)
+				assert.Equal(t, got[i].Outcome == "refused", got[i].Control != nil, name)
+			}
+			assert.Equal(t, want, have, name)
+		}
+		got, places, err := head.Select(&segment.Filter{Tool: "tool-699"})
+		require.NoError(t, err)
+		for name, bad := range map[string][]byte{"nothing": nil, "no texts": {0}, "too long a text": {0, 99, 'a'}} {
+			assert.ErrorIs(t, segment.ReadBodyAt(bad, got, places), segment.ErrDamaged, name)
+		}
+	}
+	// A byte is enough for as many texts as it has values.
+	for n, more := range map[int]bool{256: false, 257: true} {
+		one, other := segment.Write(many[:n], false), segment.Write(many[:n-1], false)
+		assert.Equal(t, more, len(one.Head)-len(other.Head) > 100, n)
+		got, err := segment.ReadHead(one.Head, one.Low)
+		require.NoError(t, err)
+		assert.Equal(t, many[n-1].Tool, got[n-1].Tool)
+	}
+	// Names are summed up as long as they are few.
+	for n, says := range map[int]bool{200: true, 400: false} {
+		tool := segment.Filter{Tool: "nothing"}
+		assert.Equal(t, says, tool.Skips(segment.ReadFacts(segment.Write(many[:n], true).Facts)), n)
+	}
+	whole := segment.NewFinder("tool-0")
+	assert.True(t, whole.In(&segment.Record{Call: team.Call{Tool: "TOOL-0"}}), "as long as the text itself")
+	for _, edge := range [][2]string{{"@[`{", "@[`{"}, {"AZ", "az"}} {
+		find := segment.NewFinder(edge[1])
+		assert.True(t, find.In(&segment.Record{Call: team.Call{Tool: edge[0]}}))
+	}
+	apart := segment.NewFinder("`")
+	assert.False(t, apart.In(&segment.Record{Call: team.Call{Tool: "@"}}), "letters alone have two sizes")
+	apart = segment.NewFinder("{")
+	assert.False(t, apart.In(&segment.Record{Call: team.Call{Tool: "["}}))
+	assert.True(t, segment.MayContain(make([]byte, 1<<13), "abc"), "too short to be passed over by")
+	assert.False(t, segment.MayContain(make([]byte, 1<<13), "abcd"))
+}
