@@ -272,6 +272,9 @@ func (f *File) removeJSON(e Entry) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
+		if len(bytes.Trim(f.src[before+1:from], " \t")) == 0 {
+			return replace(f.src, before, to, ""), nil // they stand on one line
+		}
 		out := f.cutLines(from, to)
 		return replace(out, before, before+1, ""), nil
 	}
