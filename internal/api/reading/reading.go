@@ -69,7 +69,8 @@ func kindOf(t reflect.Type) string {
 		return "true or false"
 	case reflect.Slice, reflect.Array:
 		return "a list"
-	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64,
+		reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
 		return "a whole number"
 	case reflect.Float32, reflect.Float64:
 		return "a number"

@@ -277,7 +277,7 @@ func TestSelection(t *testing.T) {
 			var have []string
 			for i := range got {
 				have = append(have, got[i].Tool+got[i].Arguments+got[i].Result)
-				assert.Equal(t, []any{keys[i], int64(2 * got[i].Micros)}, []any{got[i].Key, int64(got[i].BytesIn)}, name)
+				assert.Equal(t, []any{keys[i], 2 * got[i].Micros}, []any{got[i].Key, int64(got[i].BytesIn)}, name)
 				assert.Equal(t, got[i].Outcome == "refused", got[i].Control != nil, name)
 			}
 			assert.Equal(t, want, have, name)

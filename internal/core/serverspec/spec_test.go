@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/pem"
-	"fmt"
 	"math/big"
 	"reflect"
 	"slices"
@@ -390,7 +389,7 @@ func TestCertificatesGoWithTheirKeys(t *testing.T) {
 	require.NoError(t, CheckOptions(s))
 	assert.NoError(t, CheckPair(s, key))
 	assert.Equal(t, "clientCert", fieldOf(t, CheckPair(s, other)))
-	assert.NoError(t, CheckPair(team.Server{}, fmt.Sprint("no key")))
+	assert.NoError(t, CheckPair(team.Server{}, "no key"))
 }
 
 func parsed(t *testing.T, text string) *restmap.Document {
