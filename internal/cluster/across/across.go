@@ -1,5 +1,5 @@
 // Package across answers questions about what each node keeps for itself (its calls, the calls
-// that are held at it) with what all nodes have: the same question goes to each, and the
+// that are held at it, incidents, who was turned away) with what all nodes have: the same question goes to each, and the
 // answers become one. What did not answer is named.
 package across
 
@@ -31,6 +31,10 @@ var questions = []question{
 	{http.MethodGet, "/api/call-counts", sumOfCounts},
 	{http.MethodGet, "/api/held", heldCalls},
 	{http.MethodGet, "/api/standing", together},
+	{http.MethodGet, "/api/incidents", oneIncident},
+	{http.MethodGet, "/api/turned-away", turnedAway},
+	{http.MethodGet, "/api/incidents/*", nil},
+	{http.MethodPost, "/api/incidents/*/notes", nil},
 	{http.MethodGet, "/api/calls/*", nil},
 	{http.MethodGet, "/api/held/*", nil},
 	{http.MethodPost, "/api/held/*/decision", nil},
