@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -57,4 +58,26 @@ func Heads(ctx context.Context, s *Store, node, chain string) ([]team.SignedHead
 func OtherHeads(ctx context.Context, s *Store, node, chain string) (int, error) {
 	return first(ctx, s.read, func(r scanner) (n int, err error) { return n, r.Scan(&n) },
 		`SELECT count(*) FROM journal_heads WHERE node = ? AND chain <> ?`, node, chain)
+}
+
+// BeginChain has a database file that nobody has open begin another chain of seals. What is restored
+// from a copy goes on from there: what others keep of the calls after it is of the chain before.
+func BeginChain(ctx context.Context, path string) (err error) {
+	db, err := open(path, "busy_timeout(5000)")
+	if err != nil {
+		return fmt.Errorf("open the copy: %w", err)
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	var there bool
+	row := db.QueryRowContext(ctx, `SELECT count(*) > 0 FROM sqlite_master WHERE type = 'table' AND name = 'journal_chain'`)
+	if err := row.Scan(&there); err != nil {
+		return fmt.Errorf("look for the chain of seals: %w", err)
+	}
+	if !there { // an older schema, which has none
+		return nil
+	}
+	if _, err := db.ExecContext(ctx, `DELETE FROM journal_chain`); err != nil {
+		return fmt.Errorf("begin another chain of seals: %w", err)
+	}
+	return nil
 }

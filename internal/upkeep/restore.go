@@ -44,6 +44,9 @@ func Restore(ctx context.Context, file, database string, keys []string, replace 
 	if err := duplicate(file, fresh); err != nil {
 		return out, err
 	}
+	if err := store.BeginChain(ctx, fresh); err != nil {
+		return out, err
+	}
 	if there {
 		out.Before = database + ".before-" + now.UTC().Format(stamp)
 		if err := move(database, out.Before); err != nil {

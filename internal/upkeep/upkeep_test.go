@@ -128,6 +128,32 @@ func TestAStateMovesToAnotherMachine(t *testing.T) {
 	}, 20*time.Second, 50*time.Millisecond)
 }
 
+// What is restored goes on with another chain of seals: calls that came after the copy were those of
+// the chain before, and nobody took them out of this one.
+func TestWhatIsRestoredBeginsAnotherChain(t *testing.T) {
+	t.Parallel()
+	chainOf := func(path string) string {
+		s, err := store.Open(t.Context(), path, store.Options{})
+		require.NoError(t, err)
+		id, err := store.Chain(t.Context(), s)
+		require.NoError(t, err)
+		again, err := store.Chain(t.Context(), s)
+		require.NoError(t, err)
+		assert.Equal(t, id, again)
+		require.NoError(t, s.Close())
+		return id
+	}
+	copied, database := filepath.Join(t.TempDir(), "copy.db"), filepath.Join(t.TempDir(), "bouncer.db")
+	first := chainOf(copied)
+	_, err := upkeep.Restore(t.Context(), copied, database, nil, false, time.Now())
+	require.NoError(t, err)
+	assert.NotEqual(t, first, chainOf(database))
+	assert.Equal(t, first, chainOf(copied), "the copy stays what it was")
+	entries, err := os.ReadDir(filepath.Dir(database))
+	require.NoError(t, err)
+	assert.Len(t, entries, 1, "nothing is left beside it")
+}
+
 func settings(t *testing.T, values map[string]string) app.Settings {
 	t.Helper()
 	s, err := app.LoadSettings(values, func(string) string { return "" }, "")
