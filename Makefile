@@ -6,8 +6,7 @@ BIN := bin
 CONSOLE := internal/web/dist/index.html
 CONSOLE_SRC := $(shell find console -type f -not -path '*/node_modules/*' 2>/dev/null)
 GOLANGCI := github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
-GREMLINS := github.com/go-gremlins/gremlins/cmd/gremlins@v0.6.0
-MUTANTS ?= $(notdir $(wildcard internal/core/*))
+MUTANTS ?= $(addprefix core/,$(notdir $(wildcard internal/core/*))) locker journal
 # The race detector without the checks of unsafe pointers, of which there are none of ours, and
 # without watching SQLite itself, which is C that was translated: it has locks of its own, shares no
 # memory with the rest, and would be several times slower. No other package may be left out: Go's
@@ -92,8 +91,8 @@ cluster-test: ## ten minutes of servers of a cluster lost at random, under peopl
 crash: build ## kill the service a thousand times under load, and hold what is there against what was answered
 	BOUNCER_CRASHES=1000 $(GO) test ./e2e -run TestKilledAgainAndAgain -timeout 90m -v
 
-mutants: ## change lines of the core one by one, and tell which no test notices; MUTANTS=rules for one package
-	@for p in $(MUTANTS); do echo "== core/$$p"; $(GO) run $(GREMLINS) unleash --timeout-coefficient 30 ./internal/core/$$p | grep -v "KILLED\|^Starting\|^Gathering" || exit 1; done
+mutants: ## change lines one by one, and tell which no test of their package notices; MUTANTS=core/rules for one package
+	$(GO) run ./mutants --least 90 $(addprefix ./internal/,$(MUTANTS))
 
 bench: build ## measure against a bare reverse proxy, side by side
 	$(GO) run ./bench

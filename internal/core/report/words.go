@@ -17,7 +17,7 @@ const plainInShell = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ012345
 
 // Took writes how long something took.
 func Took(d time.Duration) string {
-	if d < 10*time.Millisecond {
+	if d.Milliseconds() < 10 {
 		return d.Round(100 * time.Microsecond).String()
 	}
 	return d.Round(time.Millisecond).String()
