@@ -84,10 +84,13 @@ func (b *Browser) Click(css, text string) error {
 	if err := b.Wait(find); err != nil {
 		return fmt.Errorf("find %s with %q: %w", css, text, err)
 	}
-	// What still slides in would be missed: it has to be at one place twice.
+	// What still slides in would be missed: it has to be at one place twice, and nothing it lies in may be about to move. On
+	// a busy machine no frame may have been drawn between two looks, so that standing still alone says little.
 	still := fmt.Sprintf(`(() => {
 		const e = document.querySelector('[%[1]s]')
 		if (!e) return true
+		if (e.closest('[class*="-enter-"], [class*="-leave-"]')) return false
+		if (document.getAnimations().some(a => a.playState === 'running' && a.effect.target?.contains(e))) return false
 		e.scrollIntoView({ block: 'nearest' })
 		const at = JSON.stringify(e.getBoundingClientRect())
 		const same = e.getAttribute('%[1]s') === at

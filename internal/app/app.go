@@ -119,7 +119,7 @@ func Start(ctx context.Context, s Settings, out io.Writer) (_ *Service, err erro
 	if svc.lock, err = openData(s.Data); err != nil {
 		return nil, err
 	}
-	undo = append(undo, func() { _ = svc.lock.Close() })
+	undo = append(undo, svc.releaseData)
 	svc.disk = disk.Start(ctx, disk.Options{Dir: s.Data, Reserve: int64(s.DiskReserve) << 20, Log: svc.log})
 	undo = append(undo, svc.disk.Close)
 	db := filepath.Join(s.Data, "bouncer.db")
@@ -295,7 +295,7 @@ func (svc *Service) Stop(ctx context.Context) {
 		svc.log.Error("the database did not close cleanly", "error", err)
 	}
 	svc.disk.Close()
-	_ = svc.lock.Close()
+	svc.releaseData()
 	svc.log.Info("stopped")
 }
 
@@ -322,6 +322,13 @@ func openData(dir string) (*os.File, error) {
 		}
 	}
 	return f, nil
+}
+
+// releaseData gives the lock of the data directory back. Closing the file is not enough: a process that is just being started
+// holds a copy of it until it becomes another program, and a lock is held until the last copy is closed or one is unlocked.
+func (svc *Service) releaseData() {
+	_ = syscall.Flock(int(svc.lock.Fd()), syscall.LOCK_UN)
+	_ = svc.lock.Close()
 }
 
 func plain(err error) error {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -101,4 +102,20 @@ func TestAReaderThatTakesNothingIsCutOff(t *testing.T) {
 		_, err = conn.Write(ask)
 	}
 	assert.NotErrorIs(t, err, os.ErrDeadlineExceeded, "the service has closed it")
+}
+
+// A process that is being started holds a copy of every open file for a moment.
+func TestTheLockIsGivenBackWhoeverHoldsACopyOfIt(t *testing.T) {
+	dir := t.TempDir()
+	first, err := openData(dir)
+	require.NoError(t, err)
+	_, err = openData(dir)
+	require.ErrorContains(t, err, "in use by another bouncer serve")
+	held, err := syscall.Dup(int(first.Fd()))
+	require.NoError(t, err)
+	defer func() { _ = syscall.Close(held) }()
+	(&Service{lock: first}).releaseData()
+	second, err := openData(dir)
+	require.NoError(t, err)
+	require.NoError(t, second.Close())
 }
