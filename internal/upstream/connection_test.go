@@ -81,7 +81,9 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	s.Fail(toolserver.Healthy)
 	wait("it recovers by itself", has("two"))
 	k.Report(diagnosis.Finding{Cause: diagnosis.Refused})
-	assert.Equal(t, team.StateFailing, k.Status().State, "a call's failure shows at once")
+	wait("a call's failure shows at once", func(s link.Status) bool {
+		return s.State == team.StateFailing && s.Finding.Cause == diagnosis.Refused
+	})
 	ended := make(chan struct{})
 	go func() { k.Close(context.Background()); close(ended) }()
 	select {
