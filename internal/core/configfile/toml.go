@@ -390,6 +390,23 @@ func (f *File) replaceTOML(list []statement, e Entry, value Object, nl string) (
 	return replace(out, min(first.start, len(out)), min(first.start, len(out)), text), nil
 }
 
+// pastBlank is where the blank lines from a byte on end.
+func pastBlank(src []byte, at int) int {
+	for at < len(src) && len(bytes.TrimSpace(src[at:nextLine(src, at)])) == 0 {
+		at = nextLine(src, at)
+	}
+	return at
+}
+
+// afterText is where the last line ends that is not blank; 0 where all are.
+func afterText(src []byte) int {
+	text := len(bytes.TrimRight(src, " \t\r\n"))
+	if text == 0 {
+		return 0
+	}
+	return nextLine(src, text)
+}
+
 func (f *File) removeTOML(e Entry) ([]byte, error) {
 	list, err := statements(f.src)
 	if err != nil {
@@ -405,13 +422,15 @@ func (f *File) removeTOML(e Entry) ([]byte, error) {
 		return nil, &WrittenError{fmt.Sprintf("where %q is written cannot be told", e.Name)}
 	}
 	out := bytes.Clone(f.src)
+	table := slices.ContainsFunc(places, func(at int) bool { return list[at].header })
 	for _, at := range slices.Backward(places) {
 		from, to := list[at].start, list[at].end
-		if list[at].header && at == places[len(places)-1] {
-			// The blank lines behind a table go with it, those before it stay.
-			for to < len(out) && len(bytes.TrimSpace(out[to:nextLine(out, to)])) == 0 {
-				to = nextLine(out, to)
-			}
+		if table && at == places[len(places)-1] {
+			to = pastBlank(out, to)
+		}
+		// The blank lines behind a table go with it, those before it stay, but where nothing is left to be set apart.
+		if table && at == places[0] && to == len(out) {
+			from = afterText(out[:from])
 		}
 		out = replace(out, from, to, "")
 	}

@@ -225,11 +225,12 @@ func (f *File) region(e Entry, old *Node) (from, to int, err error) {
 
 func (f *File) putYAML(e Entry, value Object) ([]byte, error) {
 	nl, unit := lineEnd(f.src), f.unitYAML()
-	holder, missing := f.Root, e.Path
+	holder, missing, within := f.Root, e.Path, true
 	for len(missing) > 0 && holder.Get(missing[0]) != nil && holder.Get(missing[0]).Kind != Null {
+		within = holder.flow // what lies between brackets has no lines of its own
 		holder, missing = holder.Get(missing[0]), missing[1:]
 	}
-	if holder.flow && (len(holder.Pairs)+len(holder.Items) > 0 || holder == f.Root) {
+	if holder.flow && (within || len(holder.Pairs)+len(holder.Items) > 0) {
 		return f.putFlow(e, holder, missing, value)
 	}
 	if old := f.Find(e); old != nil {
@@ -247,7 +248,7 @@ func (f *File) putYAML(e Entry, value Object) ([]byte, error) {
 		return replace(f.src, from, to, f.lines(lines, nl, to)), nil
 	}
 	var lines []string
-	switch indent, own := f.childIndent(holder, unit); {
+	switch indent := f.childIndent(holder, unit); {
 	case len(missing) == 0 && e.inList():
 		lines = yamlItem(value, indent, unit)
 	case len(missing) == 0:
@@ -257,7 +258,6 @@ func (f *File) putYAML(e Entry, value Object) ([]byte, error) {
 		if null := holder.Get(field.Name); null != nil {
 			return f.fillNull(holder, field, indent, unit, nl)
 		}
-		_ = own
 		lines = yamlField(field, indent, unit)
 	}
 	return f.appendYAML(holder, lines, nl)
@@ -339,19 +339,19 @@ func (f *File) lines(list []string, nl string, to int) string {
 }
 
 // childIndent is how the entries of a map or a list are indented.
-func (f *File) childIndent(holder *Node, unit string) (indent string, own bool) {
+func (f *File) childIndent(holder *Node, unit string) string {
 	for _, p := range holder.Pairs {
 		if !p.merged {
-			return strings.Repeat(" ", p.column-1), true
+			return strings.Repeat(" ", p.column-1)
 		}
 	}
 	if len(holder.Items) > 0 {
-		return indentOf(f.src, holder.Items[0].start), true
+		return indentOf(f.src, holder.Items[0].start)
 	}
 	if holder == f.Root || holder.Kind == Null {
-		return "", false
+		return ""
 	}
-	return indentOf(f.src, holder.start) + unit, false
+	return indentOf(f.src, holder.start) + unit
 }
 
 // unitYAML is the step of indentation that the file uses.

@@ -55,14 +55,13 @@ func trimmedEnd(src []byte, from, to int) int {
 	return from + len(bytes.TrimRight(src[from:to], " \t\r\n"))
 }
 
-// quoteEnd is where a quoted text ends; -1 for nowhere.
+// quoteEnd is where a quoted text ends; -1 for nowhere. A quote that is doubled within quotes ends one text and begins
+// another that lies right behind it, which comes to the same here.
 func quoteEnd(src []byte, at int) int {
 	quote := src[at]
 	for i := at + 1; i < len(src); i++ {
 		switch {
 		case src[i] == '\\' && quote == '"':
-			i++
-		case src[i] == quote && quote == '\'' && i+1 < len(src) && src[i+1] == '\'':
 			i++
 		case src[i] == quote:
 			return i
