@@ -97,7 +97,8 @@ func turnedAway(_ *http.Request, bodies [][]byte) (any, error) {
 		}
 		for _, one := range list {
 			at := slices.IndexFunc(out, func(have team.TurnedAway) bool {
-				return have.Cause == one.Cause && have.From == one.From && have.Client == one.Client && have.Agent == one.Agent && have.Server == one.Server
+				return have.Cause == one.Cause && have.From == one.From && have.Client == one.Client &&
+					have.Agent == one.Agent && have.Server == one.Server
 			})
 			if at < 0 {
 				out = append(out, one)
