@@ -69,7 +69,7 @@ type visitor struct {
 	shown     *snapshot.Pass // what was shown is this pass, whether valid or not; nil for none that is known
 	inAddress bool           // it was shown in the address
 	trial     bool           // it comes from within
-	path      string         // the address, without the pass
+	nowhere   bool           // the address is none of agents
 }
 
 // identify finds out by what is in force now who asks.
@@ -78,11 +78,11 @@ func (d *Gateway) identify(r *http.Request) (v visitor) {
 	auth := r.Header.Get("Authorization")
 	var token, rest string
 	token, rest, v.inAddress = InAddress(r.URL.Path)
-	v.path = r.URL.Path
+	path := r.URL.Path
 	if trial, key := trialOf(r); trial != nil {
 		v.shown, v.Key, v.trial = trial, key, true
 	} else if v.inAddress {
-		v.path = rest
+		path = rest
 		v.Key = sha256.Sum256([]byte(token))
 		if p := v.Snapshot.Passes[v.Key]; p != nil && p.InAddress {
 			v.shown = p
@@ -96,19 +96,24 @@ func (d *Gateway) identify(r *http.Request) (v visitor) {
 	if v.shown != nil {
 		v.Pass, v.Agent = v.shown, v.Snapshot.Agents[v.shown.AgentID]
 	}
+	scope, legacy, ok := readPath(path)
+	v.Scope, v.Legacy, v.nowhere = scope, legacy, !ok
 	return v
 }
 
 // mayBecomeKnown reports whether a node that knows more might let in who asks. A pass that is
 // revoked, or has ended, stays so.
 func (v *visitor) mayBecomeKnown() bool {
-	if v.trial {
+	if v.trial || v.nowhere {
 		return false
 	}
 	if v.shown == nil {
 		return v.Key != [sha256.Size]byte{} // something was shown
 	}
-	return v.Agent == nil || v.Agent.Paused
+	if v.Agent == nil || v.Agent.Paused {
+		return true
+	}
+	return v.Scope != "" && v.Snapshot.Servers[v.Scope] == nil
 }
 
 // admit finds out who asks. Whoever shows no valid pass learns
@@ -121,12 +126,10 @@ func (d *Gateway) admit(w http.ResponseWriter, r *http.Request) (carry.Principal
 	if d.o.Trace != nil {
 		v.Trace, _ = trace.Read(r.Header.Get("traceparent"), r.Header.Get("tracestate"))
 	}
-	scope, legacy, ok := readPath(v.path)
-	if !ok {
+	if v.nowhere {
 		d.fail(w, http.StatusNotFound, nil, wire.CodeInvalidRequest, "there is nothing at this address")
 		return v.Principal, false
 	}
-	v.Legacy, v.Scope = legacy, scope
 	now := time.Now()
 	if v.shown == nil || v.shown.Revoked || !now.Before(v.shown.Expires) || !v.shown.Opens(v.Scope) {
 		d.turnAway(w, r, v)
