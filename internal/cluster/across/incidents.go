@@ -12,7 +12,8 @@ import (
 )
 
 // oneIncident is one for each cause at each server, whichever nodes see it: it lasts as long as one of
-// them does, and what people have noted is together, wherever they did.
+// them does, and what people have noted is together, wherever they did. What came so much later that it
+// is another one for a node is another one here.
 func oneIncident(_ *http.Request, bodies [][]byte) (any, error) {
 	type key struct{ server, cause string }
 	seen, order := map[key][]team.Incident{}, []key{}
@@ -29,14 +30,31 @@ func oneIncident(_ *http.Request, bodies [][]byte) (any, error) {
 			seen[k] = append(seen[k], i)
 		}
 	}
-	out := make([]team.Incident, len(order))
-	for i, k := range order {
-		out[i] = joined(seen[k])
+	out := []team.Incident{}
+	for _, k := range order {
+		for _, same := range apart(seen[k]) {
+			out = append(out, joined(same))
+		}
 	}
 	slices.SortStableFunc(out, func(a, b team.Incident) int {
 		return cmp.Or(cmp.Compare(lasts(b), lasts(a)), b.Since.Compare(a.Since), strings.Compare(a.ID, b.ID))
 	})
 	return out, nil
+}
+
+// apart divides what nodes say of one cause at one server by time: where all of it was over for long
+// enough, another incident begins.
+func apart(list []team.Incident) (groups [][]team.Incident) {
+	slices.SortStableFunc(list, func(a, b team.Incident) int { return a.First.Compare(b.First) })
+	var until *time.Time // when all of the last group was over; nil while it is not
+	for i, one := range list {
+		if i == 0 || until != nil && one.First.Sub(*until) >= team.IncidentGoesOn {
+			groups, until = append(groups, nil), one.Until
+		}
+		last := len(groups) - 1
+		groups[last], until = append(groups[last], one), untilOf(until, one.Until)
+	}
+	return groups
 }
 
 // lasts is 1 for an incident that is not over.

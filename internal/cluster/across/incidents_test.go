@@ -47,6 +47,16 @@ func TestIncidentsOfSeveralNodesAreOne(t *testing.T) {
 	assert.Equal(t, 1, got[1].Reopened)
 	assert.Equal(t, []string{"of c"}, got[1].Evidence)
 
+	// What came back weeks later is another one, as it is for one node.
+	early := `{"id":"g","server":"fuel","cause":"c","first":"2026-10-01T08:00:00Z","since":"2026-10-01T08:00:00Z","until":"2026-10-02T08:00:00Z"}`
+	elsewhere := `{"id":"h","server":"fuel","cause":"c","first":"2026-10-14T08:00:00Z","since":"2026-10-14T08:00:00Z","until":"2026-10-15T08:00:00Z"}`
+	w = ask(t, all(`[`+elsewhere+`]`), "GET", "/api/incidents", "", 200, `[`+incident("a", "fuel", 5, 5, "")+`,`+early+`]`)
+	got = nil
+	require.NoError(t, json.Unmarshal(w.Body.Bytes(), &got), "%s", w.Body)
+	require.Len(t, got, 2)
+	assert.Equal(t, []string{"fuel a 05 05 - -", "fuel h 00 00 - 00"}, []string{told(got[0]), told(got[1])})
+	assert.Equal(t, 1, got[1].First.Day())
+
 	// Each is found at the node that has it, and noted there.
 	f := all(`{"id":"c"}`)
 	assert.Equal(t, 200, ask(t, f, "GET", "/api/incidents/c", "", 404, `{}`).Code)

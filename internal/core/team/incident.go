@@ -10,6 +10,10 @@ type ServerState struct {
 	Version string    `json:"version,omitempty" doc:"what the server said that its version is"`
 }
 
+// IncidentGoesOn is after how long the same cause at the same server is another incident; until then it
+// is the one that was, which came back.
+const IncidentGoesOn = 14 * 24 * time.Hour
+
 // Incident is one cause that keeps one server from working, from when it began until it
 // was gone.
 type Incident struct {

@@ -26,13 +26,12 @@ import (
 
 // Bounds on incidents.
 const (
-	maxListed   = 200
-	maxNotes    = 50
-	maxNote     = 2000                // bytes
-	reopenedFor = 14 * 24 * time.Hour // after which the same cause is another incident
-	before      = 24 * time.Hour      // before the last good time that changes are looked at
-	maxChanges  = 2000
-	meanwhile   = 5 * time.Second // a change is recorded a little after it took effect
+	maxListed  = 200
+	maxNotes   = 50
+	maxNote    = 2000           // bytes
+	before     = 24 * time.Hour // before the last good time that changes are looked at
+	maxChanges = 2000
+	meanwhile  = 5 * time.Second // a change is recorded a little after it took effect
 )
 
 // Topic is what listeners are told when incidents change.
@@ -136,7 +135,7 @@ func (svc *Service) open(ctx context.Context, s team.Server, since time.Time, fo
 	switch {
 	case err == nil && i.Until == nil && i.Title == found.Title:
 		return nil // it goes on
-	case err == nil && i.Until != nil && since.Sub(*i.Until) < reopenedFor:
+	case err == nil && i.Until != nil && since.Sub(*i.Until) < team.IncidentGoesOn:
 		i.Until, i.Since = nil, since
 		i.Reopened++
 	case err == nil && i.Until == nil:
