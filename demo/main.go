@@ -94,6 +94,9 @@ func run(ctx context.Context, args []string) error {
 			return fmt.Errorf("write the fortnight before: %w", err)
 		}
 	}
+	if err := nodes.begin(ctx, &wait, svc); err != nil {
+		return err
+	}
 	ferries.Spoil(pilotage)
 	config := filepath.Join(dir, "marit-quill.json")
 	failed, err := quill.Run(ctx, config, quill.DefaultScript, os.Stdout)
@@ -109,10 +112,6 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	if err := svc.watchkeeper(ctx); err != nil {
-		return err
-	}
-	// What is shown above uses passes as soon as they are made, which other nodes know some milliseconds later.
-	if err := nodes.begin(ctx, &wait, svc); err != nil {
 		return err
 	}
 	svc.guide(nodes)
