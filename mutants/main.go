@@ -34,7 +34,10 @@ func main() {
 			fmt.Fprintln(os.Stderr, "mutants:", err)
 			os.Exit(1)
 		}
-		failed = failed || share < *least
+		if share < *least {
+			fmt.Fprintf(os.Stderr, "mutants: of %s, less than %g %% is killed; what is listed above needs tests\n", dir, *least)
+			failed = true
+		}
 	}
 	if failed {
 		os.Exit(3)
