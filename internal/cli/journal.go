@@ -113,7 +113,7 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 
 func (t view) showChain(v team.ChainState) error {
 	if v.Whole {
-		fmt.Fprintf(t.Out, "the journal is whole: %d calls in %d seals, up to %s\n", v.Records, v.Seals, clock(v.Head.At))
+		fmt.Fprintf(t.Out, "the journal is whole, with %d calls up to %s (seals: %d)\n", v.Records, clock(v.Head.At), v.Seals)
 	}
 	if v.Kept > 0 {
 		fmt.Fprintf(t.Out, "  held against what the nodes of the cluster keep of it (heads: %d)\n", v.Kept)
