@@ -62,10 +62,10 @@ type verification struct {
 	ctx    context.Context
 	tx     *sql.Tx
 	state  team.ChainState
-	kept   map[int64][]byte // seals that were kept elsewhere, by their numbers
-	seals  []seal           // that are still to come
-	first  Key              // of all that are sealed
-	before int64            // the seal that the next one follows
+	kept   map[int64][][]byte // seals that were kept elsewhere, by their numbers
+	seals  []seal             // that are still to come
+	first  Key                // of all that are sealed
+	before int64              // the seal that the next one follows
 	hash   []byte
 	extra  int // calls under a seal that there is not
 	late   int // calls without a seal where all have one
@@ -73,7 +73,7 @@ type verification struct {
 
 // Verify goes through every seal and holds it against its calls. kept are the hashes of seals that
 // were kept elsewhere, by their numbers; nil for none.
-func (l Log) Verify(ctx context.Context, kept map[int64][]byte) (team.ChainState, error) {
+func (l Log) Verify(ctx context.Context, kept map[int64][][]byte) (team.ChainState, error) {
 	v := &verification{ctx: ctx, state: team.ChainState{Problems: []team.ChainProblem{}}, kept: kept}
 	err := l.part.View(ctx, func(tx *sql.Tx) error {
 		v.tx = tx
@@ -168,7 +168,7 @@ func (v *verification) hold(calls []Record) {
 	case !bytes.Equal(want, s.hash) && s.seq == v.before+1:
 		v.problem(s.seq, s.at, "a call that it sealed, or the seal itself, was altered")
 	}
-	if kept, ok := v.kept[s.seq]; ok && !bytes.Equal(s.hash, kept) {
+	if slices.ContainsFunc(v.kept[s.seq], func(kept []byte) bool { return !bytes.Equal(s.hash, kept) }) {
 		v.problem(s.seq, s.at, "it is another one than the head that was kept")
 	}
 	v.state.Seals++

@@ -51,12 +51,7 @@ func NewCSV(w io.Writer) Exporter { return &csvLines{to: csv.NewWriter(w)} }
 
 // Write writes a call.
 func (e *csvLines) Write(c team.Call) error {
-	if !e.head {
-		e.head = true
-		if err := e.to.Write(columns); err != nil {
-			return fmt.Errorf("write the names: %w", err)
-		}
-	}
+	e.names()
 	rule := c.RuleName
 	if rule == "" {
 		rule = c.Rule
@@ -77,13 +72,20 @@ func (e *csvLines) Write(c team.Call) error {
 
 // End writes what is left.
 func (e *csvLines) End() error {
-	if !e.head {
-		if err := e.to.Write(columns); err != nil {
-			return fmt.Errorf("write the names: %w", err)
-		}
-	}
+	e.names()
 	e.to.Flush()
-	return e.to.Error()
+	if err := e.to.Error(); err != nil {
+		return fmt.Errorf("write the calls: %w", err)
+	}
+	return nil
+}
+
+// names writes the line of names, once. Like whatever fails, that is told by what is written next.
+func (e *csvLines) names() {
+	if !e.head {
+		e.head = true
+		_ = e.to.Write(columns)
+	}
 }
 
 func asText(cell string) string {

@@ -58,27 +58,27 @@ func (n *Notary) Head(ctx context.Context) (team.SignedHead, error) {
 // Verify holds every seal against its calls, and the chain against heads that others keep, and one
 // that was kept; the zero value for none.
 func (n *Notary) Verify(ctx context.Context, given team.SignedHead) (team.ChainState, error) {
-	hashes := map[int64][]byte{}
+	hashes := map[int64][][]byte{}
 	kept, err := n.elsewhere(ctx)
 	if err != nil {
 		return team.ChainState{}, err
 	}
+	elsewhere := len(kept.Heads)
 	if given.Seal != 0 || given.Signature != "" {
 		if err := Check(given); err != nil {
 			return team.ChainState{}, err
 		}
-		hashes[given.Seal], _ = hex.DecodeString(given.Hash) // it was checked
+		kept.Heads = append(slices.Clip(kept.Heads), given)
 	}
 	for _, h := range kept.Heads {
-		if _, same := hashes[h.Seal]; !same {
-			hashes[h.Seal], _ = hex.DecodeString(h.Hash)
-		}
+		hash, _ := hex.DecodeString(h.Hash) // it was checked
+		hashes[h.Seal] = append(hashes[h.Seal], hash)
 	}
 	v, err := n.log.Verify(ctx, hashes)
 	if err != nil {
 		return v, fmt.Errorf("verify the journal: %w", err)
 	}
-	v.Kept, v.KeptBefore = len(kept.Heads), kept.Before
+	v.Kept, v.KeptBefore = elsewhere, kept.Before
 	return v, nil
 }
 

@@ -1,7 +1,12 @@
 package journal
 
 import (
+	"context"
+	"crypto/ed25519"
 	"database/sql"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"log/slog"
 	"path/filepath"
@@ -166,4 +171,70 @@ func TestLaterAlterationsShow(t *testing.T) {
 	require.NoError(t, j.Record(t.Context(), refusal("quill", "order_fuel")))
 	j.Close()
 	assert.True(t, verify(late).Whole, "refusals that repeat are counted without harm")
+}
+
+// Heads that others keep accuse nobody unless whoever holds the key signed them, and what cannot be
+// asked for is no proof.
+func TestHeadsThatOthersKeepAreHeldAgainstTheChain(t *testing.T) {
+	t.Parallel()
+	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "b.db"), store.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	log := calls.NewWriter(s)
+	at := time.Now()
+	require.NoError(t, log.Append(t.Context(), []calls.Record{{Key: segment.KeyAt(at), Call: team.Call{Agent: "quill"}}}))
+	notary := NewNotary(log.Log, make([]byte, 32))
+	head, err := notary.Head(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, Check(head))
+	other := NewNotary(log.Log, []byte("another seed, of as many letters"))
+	forged := head
+	forged.Hash = hex.EncodeToString(make([]byte, 32))
+	anew := team.SignedHead{ChainHead: forged.ChainHead}
+	anew.Key, anew.Signature = head.Key, head.Signature
+	for field, h := range map[string]team.SignedHead{
+		"a hash that is none":    {ChainHead: team.ChainHead{Seal: 1, Hash: "x", At: at}, Key: head.Key, Signature: head.Signature},
+		"a short hash":           {ChainHead: team.ChainHead{Seal: 1, Hash: forged.Hash[2:], At: at}, Key: head.Key, Signature: head.Signature},
+		"no seal":                {ChainHead: team.ChainHead{Hash: forged.Hash, At: at}, Key: head.Key, Signature: head.Signature},
+		"a signature of nothing": {ChainHead: head.ChainHead, Key: head.Key, Signature: "!"},
+		"a key of nothing":       {ChainHead: head.ChainHead, Key: "AAAA", Signature: head.Signature},
+		"another key":            {ChainHead: head.ChainHead, Key: mustHead(t, other).Key, Signature: head.Signature},
+		"another hash":           forged,
+	} {
+		var wrong *team.FieldError
+		require.ErrorAs(t, Check(h), &wrong, field)
+		assert.Equal(t, "head", wrong.Field)
+		_, err := notary.Verify(t.Context(), h)
+		assert.ErrorAs(t, err, &wrong, field)
+	}
+	assert.ErrorContains(t, Check(team.SignedHead{ChainHead: head.ChainHead, Key: head.Key, Signature: "!"}), "is not as")
+
+	signedFalsely := mustHead(t, other) // of a chain that is another one
+	signedFalsely.Hash = forged.Hash
+	signedFalsely.Signature = signatureBy(other, signedFalsely.ChainHead)
+	notary.Keeps(func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{head, anew}, Before: 2}, nil })
+	v, err := notary.Verify(t.Context(), team.SignedHead{})
+	require.NoError(t, err)
+	assert.Equal(t, []any{true, 1, 2}, []any{v.Whole, v.Kept, v.KeptBefore})
+	notary.Keeps(func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{signedFalsely}}, nil })
+	v, err = notary.Verify(t.Context(), team.SignedHead{})
+	require.NoError(t, err)
+	assert.Equal(t, []any{false, 1}, []any{v.Whole, v.Kept})
+	v, err = notary.Verify(t.Context(), head)
+	require.NoError(t, err)
+	assert.False(t, v.Whole, "that one fits makes the other no better")
+	gone := errors.New("no other node answers")
+	notary.Keeps(func(context.Context) (Kept, error) { return Kept{}, gone })
+	_, err = notary.Verify(t.Context(), head)
+	assert.ErrorIs(t, err, gone)
+}
+
+func mustHead(t *testing.T, n *Notary) team.SignedHead {
+	head, err := n.Head(t.Context())
+	require.NoError(t, err)
+	return head
+}
+
+func signatureBy(n *Notary, h team.ChainHead) string {
+	return base64.StdEncoding.EncodeToString(ed25519.Sign(n.key, signed(h)))
 }

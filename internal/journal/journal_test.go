@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -27,10 +27,12 @@ type memory struct {
 	mu     sync.Mutex
 	rows   []calls.Record
 	fails  int
+	lost   error         // why places cannot be looked up; nil for they can
 	held   atomic.Bool   // the writer waits at the gate
 	gate   chan struct{} // nil: open
 	last   calls.Key
 	writes int
+	sizes  []int // of batches
 }
 
 func (m *memory) Append(_ context.Context, list []calls.Record, repeats ...calls.Record) error {
@@ -48,13 +50,16 @@ func (m *memory) Append(_ context.Context, list []calls.Record, repeats ...calls
 		at := slices.IndexFunc(m.rows, func(have calls.Record) bool { return have.Key == r.Key })
 		m.rows[at].Times = r.Times
 	}
-	m.rows = append(m.rows, list...)
+	m.rows, m.sizes = append(m.rows, list...), append(m.sizes, len(list))
 	return nil
 }
 
 func (m *memory) Around(_ context.Context, key calls.Key) (below, above calls.Key, _ error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.lost != nil {
+		return 0, 0, m.lost
+	}
 	keys := []calls.Key{m.last}
 	for _, row := range m.rows {
 		keys = append(keys, row.Key)
@@ -75,8 +80,34 @@ func (m *memory) all() []calls.Record {
 	return append([]calls.Record(nil), m.rows...)
 }
 
+// said counts what is logged, by message.
+type said struct {
+	slog.Handler
+	mu    sync.Mutex
+	times map[string]int
+}
+
+func newSaid() *said { return &said{Handler: slog.DiscardHandler, times: map[string]int{}} }
+
+func (s *said) Enabled(context.Context, slog.Level) bool { return true }
+
+func (s *said) Handle(_ context.Context, r slog.Record) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.times[r.Message]++
+	return nil
+}
+
+func (s *said) of(message string) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.times[message]
+}
+
 func start(t *testing.T, m *memory, o Options) *Journal {
-	o.Log = slog.New(slog.NewTextHandler(io.Discard, nil))
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
 	j, err := New(t.Context(), m, o)
 	require.NoError(t, err)
 	t.Cleanup(j.Close)
@@ -210,7 +241,7 @@ func TestRefusalsThatRepeatAreOneRecord(t *testing.T) {
 		record(refusal("mallory", fmt.Sprint("made-up-", i)))
 	}
 	rows := m.all()
-	assert.LessOrEqual(t, len(rows), 4+maxDistinct+1)
+	assert.Len(t, rows, 4+maxDistinct-2+1, "two of the hundred were there, and one stands for all others")
 	last := rows[len(rows)-1]
 	assert.Equal(t, severalTools, last.Tool)
 	sum := 0
@@ -221,11 +252,36 @@ func TestRefusalsThatRepeatAreOneRecord(t *testing.T) {
 	clock.Store(int64(foldSpan))
 	record(refusal("mallory", "order_fuel"))
 	assert.Equal(t, 1, m.all()[len(rows)].Times, "the next minute has a record of its own")
-	folds := newFolds(time.Now)
-	for i := range 3 * maxFolds {
-		folds.add(calls.Record{Call: refusal(fmt.Sprint("agent-", i), "x").Call})
+}
+
+// However many agents are refused, what is remembered of it is bounded, and what is over makes room.
+func TestWhatIsFoldedIsBounded(t *testing.T) {
+	t.Parallel()
+	now := time.Now()
+	folds := newFolds(func() time.Time { return now })
+	add := func(agent string) bool {
+		c := refusal(agent, "x").Call
+		c.Times = 1
+		_, again := folds.add(calls.Record{Call: c})
+		return again
 	}
-	assert.LessOrEqual(t, len(folds.bySame), maxFolds)
+	for i := range maxFolds + 50 {
+		add(fmt.Sprint("agent-", i))
+	}
+	assert.Equal(t, []int{maxFolds, maxFolds}, []int{len(folds.bySame), len(folds.distinct)})
+	now = now.Add(foldSpan - 1)
+	assert.True(t, add("agent-1"), "within the minute")
+	assert.False(t, add("late"))
+	assert.Len(t, folds.bySame, maxFolds, "what is not over stays")
+	now = now.Add(1)
+	assert.False(t, add("late"))
+	assert.Equal(t, []int{2, 2}, []int{len(folds.bySame), len(folds.distinct)}, "what is not stored yet stays, too")
+	assert.Len(t, folds.repeats(), 1)
+	assert.True(t, add("late"))
+	assert.False(t, add("agent-1"), "a minute has passed since it began")
+	assert.Equal(t, []int{2, 2}, []int{len(folds.bySame), len(folds.distinct)})
+	assert.Equal(t, 2, folds.repeats()[0].Times)
+	assert.Empty(t, folds.repeats())
 }
 
 // What cannot be recorded is not run in strict mode, and is counted as lost in
@@ -251,13 +307,16 @@ func TestAJournalThatCannotWriteSaysSo(t *testing.T) {
 		return e
 	}
 	now := time.Now()
-	failing := start(t, broken, Options{Strict: true, Now: func() time.Time { return now }})
+	log := newSaid()
+	failing := start(t, broken, Options{Strict: true, Now: func() time.Time { return now }, Log: slog.New(log)})
 	require.Error(t, failing.Record(t.Context(), ran()))
 	require.ErrorAs(t, failing.Ready(), &cannot)
 	state, err := failing.State(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "strict false the disk is busy 1", fmt.Sprint(state.Mode, " ", state.Recording, " ", state.Why, " ", state.Lost))
-	now = now.Add(retryAfter + time.Second)
+	now = now.Add(retryAfter)
+	assert.Error(t, failing.Ready())
+	now = now.Add(1)
 	assert.NoError(t, failing.Ready(), "after a while one call tries again")
 	broken.mu.Lock()
 	broken.fails = 0
@@ -265,6 +324,7 @@ func TestAJournalThatCannotWriteSaysSo(t *testing.T) {
 	require.NoError(t, failing.Record(t.Context(), ran()))
 	state, _ = failing.State(t.Context())
 	assert.True(t, state.Recording)
+	assert.Equal(t, []int{1, 1}, []int{log.of("calls could not be recorded"), log.of("calls are recorded again")})
 
 	normal := start(t, &memory{fails: 1 << 30}, Options{Gather: time.Millisecond, Queue: 2})
 	assert.NoError(t, normal.Ready(), "normal mode runs on")
@@ -274,6 +334,166 @@ func TestAJournalThatCannotWriteSaysSo(t *testing.T) {
 	normal.Close()
 	state, _ = normal.State(t.Context())
 	assert.EqualValues(t, 50, state.Lost)
+}
+
+// A disk that is busy is tried again, a little later each time, and one that failed before is not
+// waited for as long.
+func TestWhatFailsIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		m := &memory{fails: 1 << 30}
+		log := newSaid()
+		j := start(t, m, Options{Strict: true, Log: slog.New(log)})
+		for _, row := range []struct {
+			writes int
+			took   time.Duration
+		}{{4, 1200 * time.Millisecond}, {2, 200 * time.Millisecond}, {2, 200 * time.Millisecond}} {
+			before, began := m.writes, time.Now()
+			require.Error(t, j.Record(t.Context(), entry("a")))
+			assert.Equal(t, row.writes, m.writes-before)
+			assert.Equal(t, row.took, time.Since(began))
+		}
+		assert.Equal(t, 1, log.of("calls could not be recorded"), "what goes on is said once")
+		j.Close()
+	})
+}
+
+// A full disk is said once, and after each thousand calls that ran unrecorded.
+func TestWhatIsLostIsSaidNowAndThen(t *testing.T) {
+	t.Parallel()
+	log := newSaid()
+	m := &memory{}
+	j := start(t, m, Options{Strict: true, Full: func() bool { return true }, Log: slog.New(log)})
+	e := entry("a")
+	e.Decision = team.DecisionAdmit
+	for i, want := range []int{1, 1, 1} {
+		require.Error(t, j.Record(t.Context(), e))
+		assert.Equal(t, want, log.of("calls could not be recorded"), "%d", i)
+	}
+	for range 996 {
+		require.Error(t, j.Record(t.Context(), e))
+	}
+	assert.Equal(t, 1, log.of("calls could not be recorded"))
+	require.Error(t, j.Record(t.Context(), e))
+	assert.Equal(t, 2, log.of("calls could not be recorded"))
+	require.Error(t, j.Record(t.Context(), e))
+	require.Error(t, j.Record(t.Context(), refusal("quill", "x")), "which did not run")
+	assert.Equal(t, 2, log.of("calls could not be recorded"))
+	state, err := j.State(t.Context())
+	require.NoError(t, err)
+	assert.EqualValues(t, 1001, state.Lost)
+	assert.Zero(t, m.writes, "nothing is written to a full disk")
+}
+
+// Many records are one commit, up to a bound, and each so many wake whoever tidies.
+func TestRecordsAreCommittedTogether(t *testing.T) {
+	t.Parallel()
+	m := &memory{gate: make(chan struct{})}
+	j := start(t, m, Options{Gather: time.Millisecond})
+	require.NoError(t, j.Record(t.Context(), entry("first")))
+	require.Eventually(t, m.held.Load, 30*time.Second, time.Millisecond)
+	for i := range maxBatch + 1 {
+		require.NoError(t, j.Record(t.Context(), entry(fmt.Sprint(i))))
+	}
+	close(m.gate)
+	j.Close()
+	assert.Equal(t, []int{1, maxBatch, 1}, m.sizes)
+	assert.Len(t, j.many, 1)
+
+	j = &Journal{many: make(chan struct{}, 1)}
+	for range 3 { // it is awake after the first time
+		j.written(segment.MaxRecords - 1)
+		j.written(1)
+		assert.Equal(t, []int{1, 0}, []int{len(j.many), j.since})
+	}
+	<-j.many
+	j.written(segment.MaxRecords - 1)
+	assert.Empty(t, j.many)
+}
+
+func TestDefaultsAreThoseOfTheOptions(t *testing.T) {
+	t.Parallel()
+	j := start(t, &memory{}, Options{Keep: Keep{Age: 72 * time.Hour, Size: 9000}, From: &oldest{keys: []calls.Key{1}, bytes: 70}})
+	assert.Equal(t, []any{2048, 4096, 100 * time.Millisecond}, []any{j.o.BodyLimit, cap(j.queue), j.o.Gather})
+	long := make([]byte, 9000)
+	assert.Len(t, j.Keep(long), 2048+1024)
+	assert.Len(t, j.Keep(long[:7]), 7)
+	secret := mask.New([]string{"canary-secret-1"})
+	masking := start(t, &memory{}, Options{BodyLimit: 60, Masker: func() *mask.Masker { return secret }})
+	assert.Len(t, masking.Keep(long), 60+secret.Longest()+1024)
+	state, err := j.State(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []any{"normal", true, 3, int64(9000), int64(70)},
+		[]any{state.Mode, state.Recording, state.KeepDays, state.KeepBytes, state.Bytes})
+	assert.False(t, j.Strict())
+}
+
+// A record says that it is not the whole of what was carried, whichever part is not.
+func TestWhatIsCutIsSaid(t *testing.T) {
+	t.Parallel()
+	secret := mask.New([]string{"canary-secret-1"})
+	j := start(t, &memory{}, Options{BodyLimit: 10, Masker: func() *mask.Masker { return secret }})
+	for name, row := range map[string]struct {
+		e   Entry
+		cut bool
+	}{
+		"all of it":             {Entry{Args: "0123456789", Reply: "0123456789", Call: team.Call{BytesIn: 10, BytesOut: 10}}, false},
+		"long arguments":        {Entry{Args: "0123456789a", Call: team.Call{BytesIn: 11}}, true},
+		"a long reply":          {Entry{Reply: "0123456789a", Call: team.Call{BytesOut: 11}}, true},
+		"arguments left behind": {Entry{Args: "0", Call: team.Call{BytesIn: 2}}, true},
+		"a reply left behind":   {Entry{Reply: "0", Call: team.Call{BytesOut: 2}}, true},
+	} {
+		assert.Equal(t, row.cut, j.masked(&row.e).Cut, name)
+	}
+	for _, row := range []struct{ decision, tool, want string }{
+		{team.DecisionAdmit, "canary-secret-1", "canary-secret-1"}, // a tool that a server lists
+		{team.DecisionRefuse, "canary-secret-1", mask.Mark},
+		{team.DecisionAdmit, "resource:canary-secret-1", "resource:" + mask.Mark},
+	} {
+		assert.Equal(t, row.want, j.masked(&Entry{Call: team.Call{Decision: row.decision, Tool: row.tool}}).Tool)
+	}
+}
+
+// A record gets the key of its time, or the next one that is free.
+func TestKeysAreThoseOfTheTimeOrNext(t *testing.T) {
+	t.Parallel()
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	key := segment.KeyAt(now)
+	log := newSaid()
+	const setBack = "the clock was set back; records follow it"
+	for name, row := range map[string]struct {
+		last, above calls.Key
+		taken       []calls.Key
+		at          time.Time
+		want        calls.Key
+		said        int
+	}{
+		"the first":                       {0, 0, nil, now, key, 0},
+		"in one moment":                   {key, 0, nil, now, key + 1, 0},
+		"somewhat late":                   {key + 1, 0, nil, now.Add(-time.Second), key + 2, 0},
+		"a clock a little behind":         {segment.KeyAt(now.Add(clockSlack)), 0, nil, now, segment.KeyAt(now.Add(clockSlack)) + 1, 0},
+		"a clock that was set back":       {segment.KeyAt(now.Add(clockSlack + time.Millisecond)), 0, nil, now, key, 1},
+		"of a little later":               {0, 0, nil, now.Add(clockSlack), segment.KeyAt(now.Add(clockSlack)), 0},
+		"of a future that is none":        {0, 0, nil, now.Add(clockSlack + time.Millisecond), key, 0},
+		"below what is there":             {key - 5, key + 1, []calls.Key{key + 1}, now, key, 0},
+		"next to what is there":           {key - 1, key, []calls.Key{key}, now, key + 1, 0},
+		"with room before what is there":  {key - 2, key, []calls.Key{key}, now, key - 1, 0},
+		"amid what is there":              {key - 1, key, []calls.Key{key, key + 1, key + 2, key + 4}, now, key + 3, 0},
+		"where all is taken from further": {key - 1, key, []calls.Key{key - 1, key}, now, key + 1, 0},
+	} {
+		m := &memory{}
+		for _, k := range row.taken {
+			m.rows = append(m.rows, calls.Record{Key: k})
+		}
+		before := log.of(setBack)
+		j := &Journal{o: Options{Now: func() time.Time { return now }, Log: slog.New(log)}, to: m, last: row.last, above: row.above}
+		assert.Equal(t, row.want, j.nextKey(t.Context(), row.at), name)
+		assert.Equal(t, row.want, j.last, name)
+		assert.Equal(t, row.said, log.of(setBack)-before, name)
+	}
+	unreadable := &Journal{o: Options{Log: slog.New(log)}, to: &memory{lost: errors.New("damaged")}, last: key}
+	assert.Equal(t, []calls.Key{key + 1, key + 2}, []calls.Key{unreadable.amid(t.Context(), 5), unreadable.amid(t.Context(), 5)},
+		"what cannot be looked up goes to the end")
 }
 
 // A clock that jumps dates no more records than those of the jump.
@@ -312,39 +532,113 @@ func TestRecordsFollowTheClock(t *testing.T) {
 
 // oldest is a store of which only the oldest can be removed.
 type oldest struct {
-	keys  []calls.Key
-	bytes int64 // of one record
+	mu     sync.Mutex
+	keys   []calls.Key
+	bytes  int64 // of one record
+	stuck  error // why nothing can be removed, nor put together
+	merged int
 }
 
 func (o *oldest) Remove(_ context.Context, before calls.Key, most int) (n int, _ error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.stuck != nil {
+		return 0, o.stuck
+	}
 	for len(o.keys) > 0 && o.keys[0] < before && n < most {
 		o.keys, n = o.keys[1:], n+1
 	}
 	return n, nil
 }
 
-func (o *oldest) Merge(context.Context, time.Time) (int, error) { return 0, nil }
+func (o *oldest) Merge(context.Context, time.Time) (int, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.merged++
+	return 0, o.stuck
+}
 
-func (o *oldest) Size(context.Context) (int64, error) { return int64(len(o.keys)) * o.bytes, nil }
+func (o *oldest) Size(context.Context) (int64, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return int64(len(o.keys)) * o.bytes, nil
+}
+
+// stubborn keeps everything, whatever is to be removed.
+type stubborn struct{ oldest }
+
+func (s *stubborn) Remove(context.Context, calls.Key, int) (int, error) { return 0, nil }
 
 func TestOldRecordsGoByAgeAndBySize(t *testing.T) {
 	t.Parallel()
-	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	o := &oldest{bytes: 100}
-	for i := range 10_000 {
-		o.keys = append(o.keys, segment.KeyAt(now.Add(time.Duration(i-10_000)*time.Minute)))
-	}
-	k := keeper{Keep{Age: 24 * time.Hour}, o, func() time.Time { return now }}
-	n, err := k.step(t.Context())
-	require.NoError(t, err)
-	assert.Equal(t, 10_000-24*60, n)
-	assert.Len(t, o.keys, 24*60)
-	k.keep = Keep{Size: 100_000}
-	n, err = k.step(t.Context())
-	require.NoError(t, err)
-	assert.LessOrEqual(t, len(o.keys), 1000)
-	assert.Positive(t, n)
-	n, err = k.step(t.Context())
-	require.NoError(t, err)
-	assert.Zero(t, n, "what is within the bounds stays")
+	synctest.Test(t, func(t *testing.T) { // which makes the pauses short
+		now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+		o := &oldest{bytes: 100}
+		for i := range 10_000 {
+			o.keys = append(o.keys, segment.KeyAt(now.Add(time.Duration(i-10_000)*time.Minute)))
+		}
+		k := keeper{Keep{}, o, func() time.Time { return now }}
+		step := func(ctx context.Context, want int, why string) {
+			n, err := k.step(ctx)
+			require.NoError(t, err)
+			assert.Equal(t, want, n, why)
+		}
+		step(t.Context(), 0, "without a bound nothing goes")
+		k.keep.Age = 24 * time.Hour
+		step(t.Context(), 10_000-24*60, "by age")
+		ended, end := context.WithCancel(t.Context())
+		end()
+		o.keys = make([]calls.Key, 5*keepSlice)
+		step(ended, keepSlice, "whoever is to stop stops after a step")
+		k.keep = Keep{Size: 100_000}
+		step(ended, keepSlice, "here too")
+		o.keys = make([]calls.Key, 2*keepSlice+1000)
+		step(t.Context(), keepSlice+keepSlice, "by size, until it fits")
+		o.keys = make([]calls.Key, 1000)
+		step(t.Context(), 0, "what is within the bounds stays")
+		o.keys = make([]calls.Key, 1001)
+		k.from = &stubborn{oldest{keys: o.keys, bytes: 100}}
+		step(t.Context(), 0, "what cannot be removed is not asked for again and again")
+		o.stuck, k.from = errors.New("the disk is gone"), o
+		_, err := k.step(t.Context())
+		assert.ErrorIs(t, err, o.stuck)
+		k.keep = Keep{Age: time.Hour}
+		_, err = k.step(t.Context())
+		assert.ErrorIs(t, err, o.stuck)
+	})
+}
+
+// It is tidied at once, every minute and after many records; what goes wrong is said, but for what
+// ends because the journal does.
+func TestTidyingGoesOn(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		log := newSaid()
+		o := &oldest{keys: make([]calls.Key, 5), bytes: 1}
+		m := &memory{}
+		j := start(t, m, Options{Strict: true, Keep: Keep{Age: time.Hour}, From: o, Log: slog.New(log)})
+		synctest.Wait()
+		tidied := func(merged, removed, failedMerges, failedSteps int, why string) {
+			time.Sleep(keepPause) // of the bubble's clock
+			synctest.Wait()
+			assert.Equal(t, []int{merged, removed, failedMerges, failedSteps}, []int{
+				o.merged, log.of("old records were removed from the journal"),
+				log.of("small blocks of the journal could not be put together"), log.of("old records could not be removed"),
+			}, why)
+		}
+		tidied(1, 1, 0, 0, "at the start")
+		o.mu.Lock()
+		o.stuck = errors.New("the disk is busy")
+		o.mu.Unlock()
+		time.Sleep(keepEvery)
+		tidied(2, 1, 1, 1, "a minute later")
+		j.many <- struct{}{}
+		tidied(3, 1, 2, 2, "after many records")
+		o.mu.Lock()
+		o.stuck = nil
+		o.mu.Unlock()
+		j.many <- struct{}{}
+		tidied(4, 1, 2, 2, "with nothing to be removed nothing is said")
+		j.Close()
+	})
 }

@@ -80,7 +80,10 @@ func (r *Reader) Call(ctx context.Context, by team.Person, id string) (team.Call
 	if err == nil && !access.May(by, access.SeeCalls, c.Person) {
 		err = store.ErrNotFound
 	}
-	return c.Call, store.Explain(err, "call", id)
+	if err != nil {
+		return team.Call{}, store.Explain(err, "call", id)
+	}
+	return c.Call, nil
 }
 
 // Count counts the calls that the query selects and the person may see, and tells how many
