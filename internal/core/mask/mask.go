@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"sort"
 	"strings"
+	"unicode/utf8"
 )
 
 // Mark stands where a secret was.
@@ -253,7 +254,10 @@ func (m *Masker) Cut(s string, limit int) (text string, cut bool) {
 	if len(text) > limit {
 		text, cut = text[:limit], true
 	}
-	return strings.ToValidUTF8(text, ""), cut
+	if !utf8.ValidString(text) { // which is quicker found out than it is mended
+		text = strings.ToValidUTF8(text, "")
+	}
+	return text, cut
 }
 
 // Text returns s with every known value and every tell-tale form masked. It is

@@ -218,10 +218,25 @@ func eachElement(b []byte, i, depth int, visit func(at int) (int, error)) (int, 
 	}
 }
 
+// usual are the texts that nearly every message has: they need not be made anew for each.
+var usual = func() map[string]string {
+	out := map[string]string{}
+	for _, text := range []string{
+		"jsonrpc", "2.0", "id", "method", "params", "result", "error", "name", "arguments", "_meta", "progressToken", "uri", "task",
+		"content", "structuredContent", "isError", "resultType", "tools/call", "tools/list", "resources/read", "prompts/get", "ping",
+	} {
+		out[text] = text
+	}
+	return out
+}()
+
 // keyText returns the member name under a key span. Escapes are resolved, so
 // that "na\u006de" cannot pass as something other than "name".
 func keyText(b []byte, key Span) string {
 	raw := b[key.Start+1 : key.End-1]
+	if s, ok := usual[string(raw)]; ok {
+		return s
+	}
 	if bytes.IndexByte(raw, '\\') < 0 {
 		return string(raw)
 	}
@@ -245,6 +260,9 @@ func StringAt(b []byte, s Span) (text string, ok bool) {
 		return "", false
 	}
 	inner := raw[1 : len(raw)-1]
+	if text, ok := usual[string(inner)]; ok {
+		return text, true
+	}
 	if bytes.IndexByte(inner, '\\') < 0 {
 		return string(inner), true
 	}

@@ -310,7 +310,7 @@ func (l *Conn) Subscribe(context.Context, string, bool) error {
 func (l *Conn) Log(context.Context, string) error { return nil }
 
 // Close implements link.Transport.
-func (l *Conn) Close(context.Context) { l.Transport.CloseIdleConnections() }
+func (l *Conn) Close(context.Context) { l.CloseIdleConnections() }
 
 // Listen implements Transport: it looks whether the API is still there, now and then.
 func (l *Conn) Listen(ctx context.Context, ready func()) bool {

@@ -323,7 +323,7 @@ func (l *Conn) Close(context.Context) {
 		n.cancel()
 		<-n.Ended
 	}
-	l.Transport.CloseIdleConnections()
+	l.CloseIdleConnections()
 }
 
 // Listen implements Transport: everything comes over the one stream.

@@ -266,7 +266,10 @@ func (l *Conn) Begin(ctx context.Context, a *link.Ask) (link.Exchange, error) {
 func (l *Conn) send(ctx context.Context, s *session, a *link.Ask) (*exchange, error) {
 	id := l.RequestID(a)
 	if !s.stateless {
-		res, err := l.Post(ctx, s.header, a.Append(make([]byte, 0, len(a.Src)+96), id, nil), a.Stage)
+		body := httpx.Outgoing(len(a.Src) + 96)
+		defer l.Sent(body)
+		*body = a.Append(*body, id, nil)
+		res, err := l.Post(ctx, s.header, *body, a.Stage)
 		if err != nil {
 			return nil, err
 		}
@@ -278,14 +281,16 @@ func (l *Conn) send(ctx context.Context, s *session, a *link.Ask) (*exchange, er
 	if info == nil {
 		info = l.ClientInfo()
 	}
-	body := a.Append(make([]byte, 0, len(a.Src)+512), id, wire.Envelope(wire.NewestStateless, a.Client.Caps, info, a.Client.Level))
+	body := httpx.Outgoing(len(a.Src) + 512)
+	defer l.Sent(body)
+	*body = a.Append(*body, id, wire.Envelope(wire.NewestStateless, a.Client.Caps, info, a.Client.Level))
 	header, encoded, err := s.headerFor(a)
 	if err != nil {
 		f := l.Fail(diagnosis.Evidence{Stage: a.Stage, What: diagnosis.ArgumentsRefused, Note: err.Error()}, err)
 		f.Refused = true
 		return nil, f
 	}
-	res, err := l.Post(ctx, header, body, a.Stage)
+	res, err := l.Post(ctx, header, *body, a.Stage)
 	if err != nil {
 		return nil, err
 	}
@@ -293,7 +298,7 @@ func (l *Conn) send(ctx context.Context, s *session, a *link.Ask) (*exchange, er
 	if code == wire.CodeHeaderMismatch && encoded {
 		httpx.Drain(res.Body)
 		header[wire.HeaderName] = []string{a.Subject}
-		if res, err = l.Post(ctx, header, body, a.Stage); err != nil {
+		if res, err = l.Post(ctx, header, *body, a.Stage); err != nil {
 			return nil, err
 		}
 		code = rejection(res)
@@ -396,7 +401,7 @@ func (l *Conn) Close(ctx context.Context) {
 		}
 	}
 	if !l.lent {
-		l.Transport.CloseIdleConnections()
+		l.CloseIdleConnections()
 	}
 }
 

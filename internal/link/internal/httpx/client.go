@@ -7,14 +7,18 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"maps"
 	"mime"
 	"net/http"
+	"slices"
+	"sync"
 	"time"
 
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
 	"bouncer/internal/link"
 	"bouncer/internal/link/internal/base"
+	"bouncer/internal/link/internal/direct"
 )
 
 // maxErrorBody is how much of an answer that is no success is read, in bytes.
@@ -26,17 +30,30 @@ type Client struct {
 	*base.Base
 	Target    Target
 	Transport *http.Transport
+	short     *direct.Transport // for short requests; nil when the target cannot be reached that way
+	post      *http.Request     // what all that Post sends has in common; nil when the URL is none
 }
 
 func New(t Target, o link.Options) *Client {
 	o = o.WithDefaults()
-	return &Client{Base: base.New(t.Server, o, t.Secret.Reveal()), Target: t, Transport: t.NewTransport(o)}
+	c := &Client{Base: base.New(t.Server, o, t.Secret.Reveal()), Target: t, Transport: t.NewTransport(o)}
+	c.short = t.direct(c.Transport)
+	c.post, _ = http.NewRequest(http.MethodPost, t.URL, http.NoBody) // what is wrong with it is told by Post
+	return c
 }
 
 // Sibling returns a client for another conversation with the same target, which
 // declares other capabilities. They share the connections.
 func (c *Client) Sibling(caps wire.Caps) *Client {
-	return &Client{Base: c.Base.Sibling(caps), Target: c.Target, Transport: c.Transport}
+	return &Client{Base: c.Base.Sibling(caps), Target: c.Target, Transport: c.Transport, short: c.short, post: c.post}
+}
+
+// CloseIdleConnections closes what no request uses.
+func (c *Client) CloseIdleConnections() {
+	c.Transport.CloseIdleConnections()
+	if c.short != nil {
+		c.short.CloseIdleConnections()
+	}
 }
 
 func (c *Client) Header(sid, revision string) http.Header {
@@ -57,7 +74,7 @@ func (c *Client) Header(sid, revision string) http.Header {
 // Post sends one message. An answer that is no success is read, judged and
 // returned as a *Failure.
 func (c *Client) Post(ctx context.Context, header http.Header, body []byte, stage string) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Target.URL, bytes.NewReader(body))
+	req, err := c.request(ctx, body)
 	if err != nil {
 		return nil, err
 	}
@@ -71,6 +88,37 @@ func (c *Client) Post(ctx context.Context, header http.Header, body []byte, stag
 		return res, nil
 	}
 	return c.Refused(res, header, stage)
+}
+
+// request is what http.NewRequest returns for a body, without reading the URL again.
+func (c *Client) request(ctx context.Context, body []byte) (*http.Request, error) {
+	if c.post == nil {
+		return http.NewRequestWithContext(ctx, http.MethodPost, c.Target.URL, bytes.NewReader(body))
+	}
+	req := c.post.WithContext(ctx)
+	req.ContentLength = int64(len(body))
+	req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
+	var err error
+	req.Body, err = req.GetBody()
+	return req, err
+}
+
+// outgoing are the bytes of requests.
+var outgoing = sync.Pool{New: func() any { return new([]byte) }}
+
+// Outgoing returns bytes of length 0 for a request that has so many.
+func Outgoing(n int) *[]byte {
+	b, _ := outgoing.Get().(*[]byte) // as it always is
+	*b = slices.Grow((*b)[:0], n)
+	return b
+}
+
+// Sent takes back the bytes of a request that Post has returned for. They are used again only when
+// nothing can be reading them any more: http.Transport may go on writing after it has returned.
+func (c *Client) Sent(b *[]byte) {
+	if c.short != nil && len(*b) > 0 && len(*b) <= maxShort {
+		outgoing.Put(b)
+	}
 }
 
 // ReadBody is a body that was read already.
@@ -117,7 +165,11 @@ func (c *Client) StatusFailure(res *http.Response, header http.Header, stage str
 	return f
 }
 
+// Drain reads what is left of a body, as far as that is worth it, and closes it.
 func Drain(body io.ReadCloser) {
+	if b, ok := body.(interface{ Ended() bool }); ok && b.Ended() {
+		return
+	}
 	// Reading a little to the end lets the connection be used again; more, or
 	// waiting for it, is not worth it.
 	t := time.AfterFunc(lingerStream, func() { _ = body.Close() })
@@ -211,13 +263,28 @@ func (c *Client) Do(req *http.Request) (*http.Response, error) {
 	}
 }
 
+// maxShort is how long a request may be that is written before its answer is read, in bytes: what
+// systems take in without anybody reading at the other side.
+const maxShort = 64 << 10
+
+// wayOf is how a request goes.
+func (c *Client) wayOf(req *http.Request) http.RoundTripper {
+	if c.short == nil || req.Method != http.MethodPost || req.ContentLength < 1 || req.ContentLength > maxShort {
+		return c.Transport
+	}
+	if c.post != nil && req.URL.Host == c.post.URL.Host && req.URL.Scheme == c.post.URL.Scheme {
+		return c.short
+	}
+	return c.Transport
+}
+
 // trip sends one request as it is, and tells how it went.
 func (c *Client) trip(req *http.Request) (*http.Response, error) {
 	if c.Options.Tap == nil {
-		return c.Transport.RoundTrip(req)
+		return c.wayOf(req).RoundTrip(req)
 	}
 	began := time.Now()
-	res, err := c.Transport.RoundTrip(req)
+	res, err := c.wayOf(req).RoundTrip(req)
 	if err != nil {
 		c.Heard(link.Broke, []byte(err.Error()))
 		return nil, err
@@ -229,7 +296,7 @@ func (c *Client) trip(req *http.Request) (*http.Response, error) {
 // attach returns the request with credentials.
 func attach(req *http.Request, given []link.Attachment) (*http.Request, error) {
 	out := req.WithContext(req.Context())
-	out.Header = req.Header.Clone()
+	out.Header = maps.Clone(req.Header) // of which values are replaced, and none altered
 	u := *req.URL
 	for _, g := range given {
 		if g.Sign != nil {

@@ -1,15 +1,20 @@
 package httpx
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"bouncer/internal/link"
+	"bouncer/internal/link/internal/direct"
 	"bouncer/internal/locker"
 )
 
@@ -76,6 +81,21 @@ func (t Target) NewTransport(o link.Options) *http.Transport {
 		WriteBufferSize: 32 << 10,
 		ReadBufferSize:  32 << 10,
 	}
+}
+
+// direct is the way that short requests take; nil when only the other one can: with TLS, through a
+// proxy, or to a name that is not written in ASCII.
+func (t Target) direct(as *http.Transport) *direct.Transport {
+	u, err := url.Parse(t.URL)
+	if err != nil || u.Scheme != "http" || strings.ContainsFunc(u.Host, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		return nil
+	}
+	if proxy, err := as.Proxy(&http.Request{URL: u}); err != nil || proxy != nil {
+		return nil
+	}
+	return direct.New(net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "80")), direct.Options{
+		Dial: as.DialContext, MaxIdle: as.MaxIdleConnsPerHost, IdleTimeout: as.IdleConnTimeout, MaxHeaderBytes: as.MaxResponseHeaderBytes,
+	})
 }
 
 // clientCertificate is asked for in the handshake, so that a key that is kept
