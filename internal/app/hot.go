@@ -34,7 +34,8 @@ func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (er
 	log := calls.NewWriter(svc.store)
 	svc.jnl, err = journal.New(ctx, log, journal.Options{
 		Strict: s.strict(), BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: log,
-		Keep: journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
+		Place: svc.several.Place(),
+		Keep:  journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},
 	})
 	if err != nil {
 		return fmt.Errorf("open the journal: %w", err)

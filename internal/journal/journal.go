@@ -47,6 +47,9 @@ type Options struct {
 	Full func() bool
 	// Now is the clock; nil is time.Now.
 	Now func() time.Time
+	// Place is where in a millisecond the keys of this journal begin. Journals that are looked at
+	// together have different ones, so that no two of their calls have the same id.
+	Place uint16
 }
 
 const maxBatch = segment.MaxRecords
@@ -398,7 +401,7 @@ func (j *Journal) nextKey(ctx context.Context, at time.Time) calls.Key {
 	if at.After(now.Add(clockSlack)) {
 		at = now
 	}
-	key := segment.KeyAt(at)
+	key := j.keyAt(at)
 	if key > j.last && (j.above == 0 || key < j.above) {
 		j.last = key
 		return key
@@ -410,8 +413,11 @@ func (j *Journal) nextKey(ctx context.Context, at time.Time) calls.Key {
 	if j.above == 0 {
 		j.o.Log.Warn("the clock was set back; records follow it", "newest", j.last.Time(), "now", now)
 	}
-	return j.amid(ctx, segment.KeyAt(now))
+	return j.amid(ctx, j.keyAt(now))
 }
+
+// keyAt is the first key of a millisecond that is this journal's.
+func (j *Journal) keyAt(at time.Time) calls.Key { return segment.KeyAt(at) + calls.Key(j.o.Place) }
 
 // amid finds a free key among records that are there already.
 func (j *Journal) amid(ctx context.Context, key calls.Key) calls.Key {

@@ -32,7 +32,6 @@ type memory struct {
 	gate   chan struct{} // nil: open
 	last   calls.Key
 	writes int
-	sizes  []int // of batches
 }
 
 func (m *memory) Append(_ context.Context, list []calls.Record, repeats ...calls.Record) error {
@@ -50,7 +49,7 @@ func (m *memory) Append(_ context.Context, list []calls.Record, repeats ...calls
 		at := slices.IndexFunc(m.rows, func(have calls.Record) bool { return have.Key == r.Key })
 		m.rows[at].Times = r.Times
 	}
-	m.rows, m.sizes = append(m.rows, list...), append(m.sizes, len(list))
+	m.rows = append(m.rows, list...)
 	return nil
 }
 
@@ -388,19 +387,21 @@ func TestWhatIsLostIsSaidNowAndThen(t *testing.T) {
 // Many records are one commit, up to a bound, and each so many wake whoever tidies.
 func TestRecordsAreCommittedTogether(t *testing.T) {
 	t.Parallel()
-	m := &memory{gate: make(chan struct{})}
-	j := start(t, m, Options{Gather: time.Millisecond})
-	require.NoError(t, j.Record(t.Context(), entry("first")))
-	require.Eventually(t, m.held.Load, 30*time.Second, time.Millisecond)
-	for i := range maxBatch + 1 {
-		require.NoError(t, j.Record(t.Context(), entry(fmt.Sprint(i))))
+	for _, strict := range []bool{true, false} {
+		j := &Journal{o: Options{Strict: strict, Gather: time.Hour}, queue: make(chan *Entry, 2*maxBatch)}
+		for i := range maxBatch + 1 {
+			j.queue <- entry(fmt.Sprint(i))
+		}
+		timer := time.NewTimer(time.Hour)
+		first := j.gather([]*Entry{entry("first")}, timer)
+		assert.Len(t, first, maxBatch)
+		assert.Equal(t, fmt.Sprint(maxBatch-2), first[maxBatch-1].Tool, "in their order")
+		close(j.queue)
+		assert.Len(t, j.gather(nil, timer), 2, "what is left, when nothing follows")
+		timer.Stop()
 	}
-	close(m.gate)
-	j.Close()
-	assert.Equal(t, []int{1, maxBatch, 1}, m.sizes)
-	assert.Len(t, j.many, 1)
 
-	j = &Journal{many: make(chan struct{}, 1)}
+	j := &Journal{many: make(chan struct{}, 1)}
 	for range 3 { // it is awake after the first time
 		j.written(segment.MaxRecords - 1)
 		j.written(1)
@@ -491,6 +492,13 @@ func TestKeysAreThoseOfTheTimeOrNext(t *testing.T) {
 		assert.Equal(t, row.want, j.last, name)
 		assert.Equal(t, row.said, log.of(setBack)-before, name)
 	}
+	moment := func(place uint16) calls.Key {
+		j := &Journal{o: Options{Now: func() time.Time { return now }, Place: place}, to: &memory{}}
+		return j.nextKey(t.Context(), now)
+	}
+	here, there := moment(7), moment(65535)
+	assert.NotEqual(t, here.ULID(), there.ULID(), "calls of one moment, at two nodes")
+	assert.Equal(t, []time.Time{now, now}, []time.Time{here.Time(), there.Time()})
 	unreadable := &Journal{o: Options{Log: slog.New(log)}, to: &memory{lost: errors.New("damaged")}, last: key}
 	assert.Equal(t, []calls.Key{key + 1, key + 2}, []calls.Key{unreadable.amid(t.Context(), 5), unreadable.amid(t.Context(), 5)},
 		"what cannot be looked up goes to the end")
