@@ -24,6 +24,9 @@ func journalRoutes(svc *journal.Reader) []route {
 			), out: []team.Call{}, status: 200,
 			handle: func(c *call) (any, error) {
 				q, err := c.callQuery()
+				if err == nil {
+					q.Limit, err = reading.Number(c.Request, "limit", 100, 1, journal.MaxCalls)
+				}
 				if err != nil {
 					return nil, err
 				}
@@ -98,10 +101,7 @@ func (c *call) callQuery() (journal.Query, error) {
 	if q.Since, err = reading.Time(c.Request, "since"); err != nil {
 		return q, err
 	}
-	if q.Until, err = reading.Time(c.Request, "until"); err != nil {
-		return q, err
-	}
-	q.Limit, err = reading.Number(c.Request, "limit", 100, 1, journal.MaxCalls)
+	q.Until, err = reading.Time(c.Request, "until")
 	return q, err
 }
 

@@ -3,9 +3,11 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"math"
 	"net/http"
 	"time"
 
+	"bouncer/internal/api/reading"
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
 	"bouncer/internal/core/team"
@@ -29,7 +31,11 @@ func (a *API) searchRoutes(svc *journal.Reader) []route {
 		{
 			method: get, path: "/api/call-export", id: "exportCalls", action: access.SeeCalls,
 			summary: "Calls in full, the oldest first, as JSON by lines or as CSV",
-			query:   andCallFields(queryField{"form", "jsonl or csv; jsonl if left out"}), status: 200, media: "application/jsonl",
+			query: andCallFields(
+				queryField{"form", "jsonl or csv; jsonl if left out"},
+				queryField{"after", "only calls newer than the one with this id, to go on where an export ended"},
+				queryField{"limit", "how many; all if left out"},
+			), status: 200, media: "application/jsonl",
 			raw: func(w http.ResponseWriter, c *call) { a.exportCalls(w, c, svc) },
 		},
 	}
@@ -98,6 +104,9 @@ func (a *API) countAll(w http.ResponseWriter, c *call, svc *journal.Reader) {
 func (a *API) exportCalls(w http.ResponseWriter, c *call, svc *journal.Reader) {
 	q, err := c.callQuery()
 	form := c.URL.Query().Get("form")
+	if err == nil {
+		q.Limit, err = reading.Number(c.Request, "limit", 0, 1, math.MaxInt32)
+	}
 	if err == nil && form != "" && form != "jsonl" && form != "csv" {
 		err = &team.FieldError{Field: "form", Why: "must be jsonl or csv"}
 	}

@@ -19,11 +19,13 @@ func statsRoutes(svc *stats.Service) []route {
 			{"server", "only calls to this server"},
 			{"tool", "only tools that match this glob"},
 			{"agent", "only this agent's calls"},
+			{"took", "true for how often which length of time occurred besides, so that answers of several services can be added up"},
 		},
 		out: apitype.Stats{}, status: 200,
 		handle: func(c *call) (any, error) {
 			v := c.URL.Query()
 			q := stats.Query{By: v.Get("by"), Server: v.Get("server"), Tool: v.Get("tool"), Agent: v.Get("agent")}
+			q.Took = v.Get("took") == "true"
 			var err error
 			if q.Since, err = reading.Time(c.Request, "since"); err != nil {
 				return nil, err

@@ -12,6 +12,8 @@ type Figures struct {
 	P50      float64 `json:"p50" doc:"milliseconds that half of the calls that were carried took at most, to within ten percent"`
 	P95      float64 `json:"p95" doc:"the same of 95 in a hundred"`
 	P99      float64 `json:"p99" doc:"the same of 99 in a hundred"`
+
+	Took []byte `json:"took,omitempty" doc:"how often which length of time occurred, if that was asked for"`
 }
 
 // StatsPoint is one step of time.

@@ -61,11 +61,15 @@ const exportedAtOnce = 2048
 // slowly fn takes them, nothing is read meanwhile: a transaction that stayed open would keep
 // the log of the database from being written in.
 func (l Log) Export(ctx context.Context, f Filter, fn func(*Record) error) error {
-	for {
-		some := make([]Record, 0, exportedAtOnce)
+	for left := f.Limit; ; {
+		most := exportedAtOnce
+		if f.Limit > 0 {
+			most = min(most, left)
+		}
+		some := make([]Record, 0, most)
 		err := l.scan(ctx, f, view{ascending: true, bodies: true, names: true}, func(r *Record) bool {
 			some = append(some, *r)
-			return len(some) < exportedAtOnce
+			return len(some) < most
 		})
 		if err != nil {
 			return err
@@ -75,7 +79,7 @@ func (l Log) Export(ctx context.Context, f Filter, fn func(*Record) error) error
 				return err
 			}
 		}
-		if len(some) < exportedAtOnce {
+		if left -= len(some); len(some) < exportedAtOnce || left == 0 {
 			return nil
 		}
 		f.After = some[len(some)-1].Key

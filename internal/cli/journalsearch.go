@@ -108,7 +108,10 @@ func (t *task) countCalls(ctx context.Context, query url.Values) error {
 		return &failure{exitFailure, "cancelled while calls were counted", "a narrower filter is counted sooner"}
 	case !total.Done:
 		return &failure{exitNoService, "the service ended the count before it was done", "run the command again"}
-	case t.json:
+	case len(total.Silent) > 0:
+		t.client.Silent(strings.Join(total.Silent, ", "))
+	}
+	if t.json {
 		return t.writeJSON(map[string]int{"found": total.Found})
 	}
 	fmt.Fprintln(t.Out, total.Found)

@@ -29,6 +29,9 @@ export function whenNodesAreSilent(fn: (path: string, silent: string) => void) {
   onNodes = fn
 }
 
+/** nodesSilent tells which nodes did not answer what came by a stream. */
+export const nodesSilent = (path: string, silent: string[]) => onNodes(path, silent.join(', '))
+
 /** request calls the API and returns the decoded answer. It throws an ApiError. */
 export async function request<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
   let res: Response

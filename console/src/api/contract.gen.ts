@@ -3072,6 +3072,8 @@ export interface components {
             /** @description the same of 99 in a hundred */
             p99: number;
             refused: number;
+            /** @description how often which length of time occurred, if that was asked for */
+            took?: unknown[];
         };
         Finding: {
             /** @description who has to act: whoever registered the server, its operator, or the network's */
@@ -4790,6 +4792,8 @@ export interface components {
             /** @description the same of 99 in a hundred */
             p99: number;
             refused: number;
+            /** @description how often which length of time occurred, if that was asked for */
+            took?: unknown[];
         };
         StatsPoint: {
             /**
@@ -4808,6 +4812,8 @@ export interface components {
             /** @description the same of 99 in a hundred */
             p99: number;
             refused: number;
+            /** @description how often which length of time occurred, if that was asked for */
+            took?: unknown[];
         };
         Step: {
             /** @enum {string} */
@@ -6250,6 +6256,10 @@ export interface operations {
                 until?: string;
                 /** @description jsonl or csv; jsonl if left out */
                 form?: string;
+                /** @description only calls newer than the one with this id, to go on where an export ended */
+                after?: string;
+                /** @description how many; all if left out */
+                limit?: string;
             };
             header?: never;
             path?: never;
@@ -9894,6 +9904,8 @@ export interface operations {
                 tool?: string;
                 /** @description only this agent's calls */
                 agent?: string;
+                /** @description true for how often which length of time occurred besides, so that answers of several services can be added up */
+                took?: string;
             };
             header?: never;
             path?: never;

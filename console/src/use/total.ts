@@ -1,5 +1,6 @@
 import { onScopeDispose, ref } from 'vue'
 import { type CallFilter, callTotalAddress } from '../api'
+import { nodesSilent } from '../api/client'
 import type { CallTotal } from '../api/types'
 
 /** How long a count stands at least before it is made again by itself, and how many times longer than it took. */
@@ -32,6 +33,7 @@ export function useCallTotal() {
     mine.addEventListener('found', (e: MessageEvent<string>) => {
       total.value = JSON.parse(e.data) as CallTotal
       failed.value = ''
+      nodesSilent('/api/call-total', total.value.silent ?? [])
       if (total.value.done) end()
     })
     mine.addEventListener('error', () => {

@@ -7,10 +7,13 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 
+	"bouncer/internal/apitype"
 	"bouncer/internal/cluster/peer"
 )
 
@@ -22,24 +25,33 @@ type way func(r *http.Request, bodies [][]byte) (any, error)
 
 // question is a route that all nodes are asked.
 type question struct {
-	method, path string // a star stands for one part
-	merge        way    // nil: the first node that knows of it answers
+	method, path string           // a star stands for one part
+	merge        way              // nil: the first node that knows of it answers
+	alike        func(url.Values) // alters what all nodes are asked, so that their answers become one; nil for nothing
+	// streams answers by itself, since the answer is told while it is found; nil for all others.
+	streams func(h *Handler, w http.ResponseWriter, r *http.Request, q *peer.Request, others []string)
 }
 
 var questions = []question{
-	{http.MethodGet, "/api/calls", newestCalls},
-	{http.MethodGet, "/api/call-counts", sumOfCounts},
-	{http.MethodGet, "/api/held", heldCalls},
-	{http.MethodGet, "/api/standing", together},
-	{http.MethodGet, "/api/incidents", oneIncident},
-	{http.MethodGet, "/api/turned-away", turnedAway},
-	{http.MethodGet, "/api/incidents/*", nil},
-	{http.MethodPost, "/api/incidents/*/notes", nil},
-	{http.MethodGet, "/api/calls/*", nil},
-	{http.MethodGet, "/api/held/*", nil},
-	{http.MethodPost, "/api/held/*/decision", nil},
-	{http.MethodDelete, "/api/standing/*", nil},
+	{method: http.MethodGet, path: "/api/calls", merge: newestCalls},
+	{method: http.MethodGet, path: "/api/call-counts", merge: sumOfCounts},
+	{method: http.MethodGet, path: "/api/call-total", streams: (*Handler).total},
+	{method: http.MethodGet, path: "/api/call-export", streams: (*Handler).export},
+	{method: http.MethodGet, path: "/api/stats", merge: sumOfStats, alike: oneTime},
+	{method: http.MethodGet, path: "/api/held", merge: heldCalls},
+	{method: http.MethodGet, path: "/api/standing", merge: together},
+	{method: http.MethodGet, path: "/api/incidents", merge: oneIncident},
+	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
+	{method: http.MethodGet, path: "/api/incidents/*"},
+	{method: http.MethodPost, path: "/api/incidents/*/notes"},
+	{method: http.MethodGet, path: "/api/calls/*"},
+	{method: http.MethodGet, path: "/api/held/*"},
+	{method: http.MethodPost, path: "/api/held/*/decision"},
+	{method: http.MethodDelete, path: "/api/standing/*"},
 }
+
+// maxStreams is how many counts and exports of all nodes one node works on.
+const maxStreams = 6
 
 // Asker asks other nodes.
 type Asker interface {
@@ -51,6 +63,8 @@ type Handler struct {
 	Next   http.Handler
 	Peers  Asker
 	Others func(ctx context.Context) []string // the nodes besides this one
+
+	streaming atomic.Int64
 }
 
 // ServeHTTP implements http.Handler.
@@ -64,6 +78,15 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	request, err := peer.NewRequest(r)
 	if err != nil || len(others) == 0 {
 		h.Next.ServeHTTP(w, r)
+		return
+	}
+	if q.streams != nil {
+		defer h.streaming.Add(-1)
+		if h.streaming.Add(1) > maxStreams {
+			busy(w)
+			return
+		}
+		q.streams(h, w, r, request, others)
 		return
 	}
 	own := &peer.Recorded{}
@@ -80,12 +103,16 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		answers []peer.Answer
 		silent  []string
 	}
+	here := r
+	if q.alike != nil {
+		here, request = alike(r, request, q.alike)
+	}
 	asked := make(chan heard, 1)
 	go func() {
 		answers, silent := h.Peers.Ask(r.Context(), others, request)
 		asked <- heard{answers, silent}
 	}()
-	h.Next.ServeHTTP(own, r)
+	h.Next.ServeHTTP(own, here)
 	all := <-asked // which takes no longer than the peers may
 	if own.Status() != http.StatusOK {
 		own.Send(w)
@@ -113,6 +140,27 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	own.Body.Reset()
 	own.Body.Write(append(raw, '\n'))
 	own.Send(w)
+}
+
+// busy turns a request away for now.
+func busy(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(http.StatusTooManyRequests)
+	_ = json.NewEncoder(w).Encode(apitype.Problem{ // the reader may have gone
+		Status: http.StatusTooManyRequests, Title: "as many counts and exports of all nodes as there may be are under way",
+		Hint: "wait until other counts and exports have ended",
+	})
+}
+
+// alike is a request with another query, for here and for the others.
+func alike(r *http.Request, q *peer.Request, alter func(url.Values)) (*http.Request, *peer.Request) {
+	query := r.URL.Query()
+	alter(query)
+	here := r.Clone(r.Context())
+	here.URL.RawQuery = query.Encode()
+	there := *q
+	there.Query = here.URL.RawQuery
+	return here, &there
 }
 
 // elsewhere looks for what is not here at the other nodes.

@@ -134,15 +134,29 @@ func TestSeveralNodesAreOneService(t *testing.T) {
 	moved.URL = strings.Replace(agent.URL, south.Base, north.Base, 1)
 	assert.Equal(t, "y", moved.CallTool("echo__echo", "y").Result.Content[0].Text)
 	for _, w := range []*testkit.World{north, south} {
-		for i, c := range w.Calls(2, "tool=echo")[:2] {
+		texts := []string{}
+		for _, c := range w.Calls(2, "tool=echo")[:2] {
 			var one team.Call
 			w.Must("GET", "/api/calls/"+c.ID, nil, &one)
-			assert.Contains(t, one.Result, []string{"y", "x"}[i])
+			texts = append(texts, one.Arguments)
 		}
+		assert.ElementsMatch(t, []string{`{"text":"x"}`, `{"text":"y"}`}, texts, "also when they came in the same millisecond")
 		var steps []team.Bucket
 		w.Must("GET", "/api/call-counts?step=86400&since="+url.QueryEscape(began), nil, &steps)
 		require.Len(t, steps, 1)
 		assert.Equal(t, 2, steps[0].OK)
+		var figures apitype.Stats
+		w.Must("GET", "/api/stats?by=agent&since="+url.QueryEscape(began), nil, &figures)
+		assert.Equal(t, []any{int64(2), 1, int64(2)}, []any{figures.Total.OK, len(figures.Groups), figures.Groups[0].OK})
+		status, raw := w.Do(w.Token, "GET", "/api/call-total?tool=echo", nil)
+		assert.Equal(t, http.StatusOK, status)
+		assert.Contains(t, string(raw), `{"found":2,"seen":0,"done":true}`)
+		status, raw = w.Do(w.Token, "GET", "/api/call-export?tool=echo", nil)
+		assert.Equal(t, http.StatusOK, status)
+		assert.Equal(t, 2, strings.Count(string(raw), "\n"))
+		for _, text := range texts {
+			assert.Contains(t, string(raw), strings.ReplaceAll(text, `"`, `\"`))
+		}
 	}
 
 	// Who is paused there is turned away here, in a session that there is already.

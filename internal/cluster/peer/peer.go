@@ -23,9 +23,10 @@ import (
 
 // Bounds of what is asked.
 const (
-	askTime = 3 * time.Second
-	maxBody = 256 << 10 // bytes of a request
-	atOnce  = 16        // questions that are worked on
+	askTime  = 3 * time.Second
+	longTime = time.Minute // for what goes through all calls
+	maxBody  = 256 << 10   // bytes of a request
+	atOnce   = 16          // questions that are worked on
 )
 
 // Request is a request of a person, as it goes to another node. It shows what the person
@@ -35,6 +36,15 @@ type Request struct {
 	Authorization, Cookie string
 	Type                  string // of the body
 	Body                  []byte
+	Within                time.Duration // how long it may take; 0 for as long as most
+}
+
+// within is how long a request may take, whoever says how long.
+func (r *Request) within() time.Duration {
+	if r.Within <= 0 {
+		return askTime
+	}
+	return min(r.Within, longTime)
 }
 
 // Answer is what a node answered.
@@ -160,7 +170,7 @@ func (p *Peers) heard(raw []byte, answer func([]byte)) {
 
 // work has a request answered here.
 func (p *Peers) work(r *Request) (int, []byte) {
-	ctx, stop := context.WithTimeout(context.WithValue(p.ctx, insideKey{}, true), askTime)
+	ctx, stop := context.WithTimeout(context.WithValue(p.ctx, insideKey{}, true), r.within())
 	defer stop()
 	req, err := http.NewRequestWithContext(ctx, r.Method, p.base+r.Path+"?"+r.Query, bytes.NewReader(r.Body))
 	if err != nil {
@@ -197,7 +207,7 @@ func NewRequest(r *http.Request) (*Request, error) {
 
 // Ask asks nodes side by side. silent are those that did not answer.
 func (p *Peers) Ask(ctx context.Context, nodes []string, r *Request) (answers []Answer, silent []string) {
-	ctx, stop := context.WithTimeout(ctx, askTime)
+	ctx, stop := context.WithTimeout(ctx, r.within())
 	defer stop()
 	all := make([]*Answer, len(nodes))
 	var group sync.WaitGroup

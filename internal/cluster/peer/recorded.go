@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"net/http"
+	"time"
 )
 
 // Recorded is an answer that is kept instead of sent. It implements http.ResponseWriter, and is
@@ -34,6 +35,12 @@ func (r *Recorded) Write(raw []byte) (int, error) {
 	r.WriteHeader(http.StatusOK)
 	return r.Body.Write(raw)
 }
+
+// Flush does nothing: there is nobody yet to whom anything could be sent.
+func (r *Recorded) Flush() {}
+
+// SetWriteDeadline does nothing.
+func (r *Recorded) SetWriteDeadline(time.Time) error { return nil }
 
 // Status is that of the answer.
 func (r *Recorded) Status() int { return cmp.Or(r.status, http.StatusOK) }

@@ -88,7 +88,7 @@ func (h Histogram) steps() []int {
 // Encode writes a histogram: pairs of a step, as the distance from the one before, and its
 // count, as unsigned varints.
 func (h Histogram) Encode() []byte {
-	var out []byte
+	out := []byte{} // and not nil, which databases tell apart
 	before := 0
 	for _, at := range h.steps() {
 		out = binary.AppendUvarint(out, uint64(at-before))

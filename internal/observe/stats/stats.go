@@ -147,9 +147,12 @@ func (s *sum) merge(o *sum) {
 	s.took.Merge(o.took)
 }
 
-// figures are the sums with their quantiles.
-func (s *sum) figures() apitype.Figures {
+// figures are the sums with their quantiles, and if wanted what those are made of.
+func (s *sum) figures(took bool) apitype.Figures {
 	f := s.Figures
+	if took {
+		f.Took = s.took.Encode()
+	}
 	for _, q := range []struct {
 		of float64
 		to *float64
@@ -182,6 +185,7 @@ type Query struct {
 	Since, Until        time.Time // zero: the last day
 	By                  string    // server, tool, agent or person; "" is server
 	Server, Tool, Agent string    // only of these; "" for all
+	Took                bool      // also how often which length of time occurred, so that answers can be added up
 }
 
 // Stats tells how the calls went that a person may see.
@@ -311,20 +315,25 @@ func (a *answer) merge(at time.Time, k key, s *sum) {
 
 func (a *answer) stats(q Query) apitype.Stats {
 	out := apitype.Stats{
-		Since: a.from.UTC(), Until: q.Until.UTC(), Step: int(a.step.Seconds()), By: q.By, Total: a.total.figures(),
+		Since: a.from.UTC(), Until: q.Until.UTC(), Step: int(a.step.Seconds()), By: q.By, Total: a.total.figures(q.Took),
 		Points: []apitype.StatsPoint{}, Groups: []apitype.StatsGroup{},
 	}
 	for i := range a.points {
 		at := a.from.Add(time.Duration(i) * a.step).UTC()
-		out.Points = append(out.Points, apitype.StatsPoint{At: at, Figures: a.points[i].figures()})
+		out.Points = append(out.Points, apitype.StatsPoint{At: at, Figures: a.points[i].figures(q.Took)})
 	}
 	for name, s := range a.groups {
-		out.Groups = append(out.Groups, apitype.StatsGroup{Name: name, Figures: s.figures()})
+		out.Groups = append(out.Groups, apitype.StatsGroup{Name: name, Figures: s.figures(q.Took)})
 	}
+	out.Groups = largest(out.Groups)
+	return out
+}
+
+// largest are the groups with the most calls, those first.
+func largest(groups []apitype.StatsGroup) []apitype.StatsGroup {
 	calls := func(g apitype.StatsGroup) int64 { return g.OK + g.Refused + g.Failed }
-	slices.SortFunc(out.Groups, func(x, y apitype.StatsGroup) int {
+	slices.SortFunc(groups, func(x, y apitype.StatsGroup) int {
 		return cmp.Or(cmp.Compare(calls(y), calls(x)), cmp.Compare(x.Name, y.Name))
 	})
-	out.Groups = out.Groups[:min(len(out.Groups), maxGroups)]
-	return out
+	return groups[:min(len(groups), maxGroups)]
 }
