@@ -27,10 +27,7 @@ func statsRoutes(svc *stats.Service) []route {
 			q := stats.Query{By: v.Get("by"), Server: v.Get("server"), Tool: v.Get("tool"), Agent: v.Get("agent")}
 			q.Took = v.Get("took") == "true"
 			var err error
-			if q.Since, err = reading.Time(c.Request, "since"); err != nil {
-				return nil, err
-			}
-			if q.Until, err = reading.Time(c.Request, "until"); err != nil {
+			if q.Since, q.Until, err = reading.Between(c.Request); err != nil {
 				return nil, err
 			}
 			return svc.Stats(c.Context(), c.person, q)

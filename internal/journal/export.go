@@ -36,8 +36,8 @@ func (jsonLines) End() error { return nil }
 
 // columns are the names of CSV, in their order.
 var columns = []string{
-	"id", "at", "agent", "person", "server", "tool", "decision", "rule", "outcome", "error", "us", "bytesIn", "bytesOut", "session", "times", "cut",
-	"arguments", "result",
+	"id", "at", "agent", "person", "server", "tool", "decision", "rule", "outcome", "error", "us", "bytesIn", "bytesOut", "session", "times",
+	"cut", "arguments", "result",
 }
 
 type csvLines struct {

@@ -106,8 +106,18 @@ func (r *Reader) Export(ctx context.Context, by team.Person, q Query, fn func(te
 	return r.log.Export(ctx, f, func(r *calls.Record) error { return fn(r.Call) })
 }
 
-// Counts counts calls in equal steps of time.
+// maxSteps is the most steps that calls are counted in at once.
+const maxSteps = 1000
+
+// Counts counts calls in equal steps of time, of the last day where the query does not say since when.
 func (r *Reader) Counts(ctx context.Context, by team.Person, q Query, step time.Duration) ([]team.Bucket, error) {
+	now := time.Now()
+	if q.Since.IsZero() {
+		q.Since = now.Add(-24 * time.Hour)
+	}
+	if now.Sub(q.Since) > step*maxSteps {
+		return nil, &team.FieldError{Field: "step", Why: "gives more than 1000 steps since then; make it longer"}
+	}
 	f, err := filter(by, q)
 	if err != nil {
 		return nil, err

@@ -23,7 +23,7 @@ func TestPeopleReadWhatTheyMaySee(t *testing.T) {
 	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "b.db"), store.Options{})
 	require.NoError(t, err)
 	log := calls.NewWriter(s)
-	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	at := time.Now().UTC().Truncate(time.Hour).Add(-2 * time.Hour)
 	var rows []calls.Record
 	var ids []string
 	for i, person := range []string{"joss", "teo", "joss", "teo", "teo"} {
@@ -83,6 +83,12 @@ func TestPeopleReadWhatTheyMaySee(t *testing.T) {
 		assert.Equal(t, none, errs, name)
 		assert.Equal(t, row.want, got, name)
 	}
+	var wrong *team.FieldError
+	_, err = reader.Counts(t.Context(), team.Person{Role: team.Admin}, journal.Query{Since: time.Now().Add(-1001 * time.Second)}, time.Second)
+	require.ErrorAs(t, err, &wrong)
+	assert.Equal(t, "step", wrong.Field)
+	_, err = reader.Counts(t.Context(), team.Person{Role: team.Admin}, journal.Query{Since: time.Now().Add(-990 * time.Second)}, time.Second)
+	require.NoError(t, err)
 	page, err := reader.Calls(t.Context(), team.Person{Role: team.Admin}, journal.Query{Limit: 2})
 	require.NoError(t, err)
 	assert.Len(t, page, 2)

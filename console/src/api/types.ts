@@ -130,4 +130,6 @@ export interface CallTotal {
   found: number
   seen: number
   done: boolean
+  /** Nodes whose calls could not be counted. */
+  silent?: string[]
 }

@@ -92,6 +92,14 @@ func Time(r *http.Request, name string) (time.Time, error) {
 	return t, nil
 }
 
+// Between reads the times since and until of the query.
+func Between(r *http.Request) (since, until time.Time, err error) {
+	if since, err = Time(r, "since"); err == nil {
+		until, err = Time(r, "until")
+	}
+	return since, until, err
+}
+
 // Number reads a whole number of the query between two bounds.
 func Number(r *http.Request, name string, otherwise, low, high int) (int, error) {
 	v := r.URL.Query().Get(name)
