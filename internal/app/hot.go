@@ -13,6 +13,7 @@ import (
 	"bouncer/internal/events"
 	"bouncer/internal/gate"
 	"bouncer/internal/journal"
+	"bouncer/internal/locker"
 	"bouncer/internal/origin"
 	"bouncer/internal/relay"
 )
@@ -24,6 +25,7 @@ type hot struct {
 	guard *origin.Guard
 	there *presence.Log
 	heard *recorder.Recorder // of agents
+	keys  *locker.Keys
 }
 
 // openHot opens the gateway, and what it asks on the way of a call: the journal, the room
@@ -32,7 +34,12 @@ type hot struct {
 func (svc *Service) openHot(ctx context.Context, on hot, later func(func())) (err error) {
 	s := svc.Settings
 	log := calls.NewWriter(svc.store)
-	svc.jnl, err = journal.New(ctx, log, journal.Options{
+	to, end, err := svc.several.Records(ctx, log, on.keys, s.strict())
+	if err != nil {
+		return clusterError(err)
+	}
+	later(end)
+	svc.jnl, err = journal.New(ctx, to, journal.Options{
 		Strict: s.strict(), BodyLimit: s.Bodies, Log: svc.log, Masker: svc.masks.Masker, Full: svc.disk.Full, From: log,
 		Place: svc.several.Place(),
 		Keep:  journal.Keep{Age: time.Duration(s.JournalDays) * 24 * time.Hour, Size: int64(s.JournalSize) << 20},

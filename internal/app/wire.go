@@ -100,7 +100,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	if s.Recorder != "off" {
 		o.Tap = heard.servers
 	}
-	if err := svc.openHot(ctx, hot{hub, book, guard, there, heard.agents}, later); err != nil {
+	if err := svc.openHot(ctx, hot{hub, book, guard, there, heard.agents, keys}, later); err != nil {
 		return nil, err
 	}
 

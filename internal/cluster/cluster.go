@@ -54,6 +54,7 @@ type Cluster struct {
 	leases jetstream.KeyValue
 	once   jetstream.KeyValue // what one node does for all
 
+	records jetstream.Stream
 	conn    *nats.Conn
 	js      jetstream.JetStream
 	subject string
@@ -221,6 +222,9 @@ func (c *Cluster) open(ctx context.Context, o Options) (err error) {
 	states := jetstream.ObjectStoreConfig{Bucket: "BOUNCER_" + name + "_STATES", Replicas: copies}
 	if c.States, err = c.js.CreateOrUpdateObjectStore(ctx, states); err != nil {
 		return fmt.Errorf("make the place for copies of the state: %w", err)
+	}
+	if err := c.openRecords(ctx, name, copies); err != nil {
+		return err
 	}
 	return c.identify(ctx)
 }

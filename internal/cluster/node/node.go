@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"bouncer/internal/calls"
 	"bouncer/internal/cluster"
 	"bouncer/internal/cluster/across"
 	"bouncer/internal/cluster/heads"
@@ -26,6 +27,7 @@ import (
 	"bouncer/internal/cluster/member"
 	"bouncer/internal/cluster/nodes"
 	"bouncer/internal/cluster/peer"
+	"bouncer/internal/cluster/records"
 	"bouncer/internal/cluster/replica"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/journal"
@@ -264,6 +266,33 @@ func (n *Node) Across(here http.Handler, keys *locker.Keys, base string, meter *
 	return &across.Handler{
 		Next: here, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
 	}, nil
+}
+
+// Records has the cluster keep copies of what is recorded here, and puts back what it has that the
+// journal here has not. For a service that is one node it is that journal itself.
+func (n *Node) Records(ctx context.Context, log *calls.Writer, keys *locker.Keys, strict bool) (to journal.Appender, end func(), err error) {
+	if n == nil {
+		return log, func() {}, nil
+	}
+	key, err := keys.Derive("records")
+	if err != nil {
+		return nil, nil, err
+	}
+	keeper, err := records.New(records.Options{
+		Place: n.cluster, Journal: log, Key: key, Node: n.cluster.Node, Strict: strict, Log: n.o.Log,
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	back, err := keeper.PutBack(ctx)
+	if err != nil {
+		keeper.Close()
+		return nil, nil, err
+	}
+	if back > 0 {
+		n.o.Log.Warn("calls that the journal here had not were put back from the cluster", "calls", back)
+	}
+	return keeper, keeper.Close, nil
 }
 
 // Place is where in a millisecond the ids of this node's calls begin, which follows from its name:

@@ -448,3 +448,31 @@ func TestWhatWasWrittenElsewhereIsKnown(t *testing.T) {
 	res.Body.Close()
 	assert.Equal(t, 401, res.StatusCode)
 }
+
+// A machine that is lost takes no call with it that was answered: the node that comes in its place has
+// its journal.
+func TestALostMachineTakesNoCallWithIt(t *testing.T) {
+	t.Parallel()
+	c := begin(t)
+	north := c.node("north", "journal", "strict")
+	north.Register("echo", testkit.Upstream(t, testkit.Echo("", nil)), "")
+	north.Rule("admit", "*", "*", "echo")
+	south := c.node("south", "journal", "strict")
+	pass := north.Agent("quay-voice")
+	c.level(north, south)
+	there := south.Raw("/mcp", pass, "2025-11-25")
+	for _, text := range []string{"one", "two", "three"} {
+		require.Equal(t, text, there.CallTool("echo__echo", text).Result.Content[0].Text)
+	}
+	want := south.Calls(3, "")
+	south.Stop()
+	assert.Empty(t, north.Calls(0, ""))
+
+	again := c.node("south", "journal", "strict") // with nothing in its directory
+	assert.Equal(t, want, again.Calls(3, ""))
+	var chain team.ChainState
+	again.Must("POST", "/api/journal/verification", testkit.Obj{}, &chain)
+	assert.Equal(t, []any{true, int64(3)}, []any{chain.Whole, chain.Records})
+	agent := again.Raw("/mcp", pass, "2025-11-25")
+	require.Equal(t, "four", agent.CallTool("echo__echo", "four").Result.Content[0].Text)
+}

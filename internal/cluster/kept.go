@@ -1,0 +1,121 @@
+package cluster
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// Bounds of what the cluster keeps of the records of nodes: what is older, or more, goes. Servers
+// that have not that much room to promise keep less.
+const (
+	recordsAge  = 7 * 24 * time.Hour
+	recordsRoom = 1 << 30 // bytes, of all nodes
+	littleRoom  = 64 << 20
+	recordTime  = 3 * time.Second
+)
+
+// newestHeader is the newest key of what a message holds.
+const newestHeader = "Bouncer-Newest"
+
+// openRecords makes the place for records of calls.
+func (c *Cluster) openRecords(ctx context.Context, name string, copies int) (err error) {
+	place := jetstream.StreamConfig{
+		Name: "BOUNCER_" + name + "_RECORDS", Description: "second copies of the records of calls", Subjects: []string{c.recordsOf("*")},
+		Replicas: copies, Duplicates: 2 * time.Minute, MaxAge: recordsAge, MaxBytes: recordsRoom, Discard: jetstream.DiscardOld,
+	}
+	c.records, err = c.js.CreateOrUpdateStream(ctx, place)
+	var refused *jetstream.APIError
+	if errors.As(err, &refused) && noRoom(refused.ErrorCode) {
+		place.MaxBytes = littleRoom
+		c.records, err = c.js.CreateOrUpdateStream(ctx, place)
+	}
+	if err != nil {
+		return fmt.Errorf("make the place for records of calls: %w", err)
+	}
+	return nil
+}
+
+// noRoom reports whether servers say that they cannot promise so much: for lack of storage, or
+// since no server has enough of it.
+func noRoom(code jetstream.ErrorCode) bool { return code == 10047 || code == 10005 || code == 10023 }
+
+func (c *Cluster) recordsOf(node string) string {
+	return strings.TrimSuffix(c.subject, ".log") + ".records." + node
+}
+
+// KeepRecords has the cluster keep records of this node, and returns when most of its servers have
+// them on disk. The same id twice within two minutes is kept once. newest is the newest key of them.
+// The error is an *UnreachableError.
+func (c *Cluster) KeepRecords(ctx context.Context, id string, newest int64, raw []byte) error {
+	ctx, stop := context.WithTimeout(ctx, recordTime)
+	defer stop()
+	m := nats.NewMsg(c.recordsOf(c.Node))
+	m.Data = raw
+	m.Header.Set(newestHeader, strconv.FormatInt(newest, 10))
+	if _, err := c.js.PublishMsg(ctx, m, jetstream.WithMsgID(id), jetstream.WithRetryAttempts(3)); err != nil {
+		return &UnreachableError{Unknown, err}
+	}
+	return nil
+}
+
+// NewestRecord is the newest key of this node's records that the cluster keeps; 0 for none.
+func (c *Cluster) NewestRecord(ctx context.Context) (int64, error) {
+	m, err := c.records.GetLastMsgForSubject(ctx, c.recordsOf(c.Node))
+	if errors.Is(err, jetstream.ErrMsgNotFound) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, fmt.Errorf("ask for the newest record that the cluster keeps: %w", err)
+	}
+	newest, err := strconv.ParseInt(m.Header.Get(newestHeader), 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("read which records the cluster keeps: %w", err)
+	}
+	return newest, nil
+}
+
+// KeptRecords gives fn what the cluster keeps of this node with a newest key after one, in order.
+func (c *Cluster) KeptRecords(ctx context.Context, after int64, fn func(raw []byte) error) error {
+	end, err := c.records.GetLastMsgForSubject(ctx, c.recordsOf(c.Node))
+	if errors.Is(err, jetstream.ErrMsgNotFound) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("ask where the records end that the cluster keeps: %w", err)
+	}
+	all, err := c.records.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{FilterSubjects: []string{c.recordsOf(c.Node)}})
+	if err != nil {
+		return fmt.Errorf("read the records that the cluster keeps: %w", err)
+	}
+	list, err := all.Messages()
+	if err != nil {
+		return fmt.Errorf("read the records that the cluster keeps: %w", err)
+	}
+	defer list.Stop()
+	for {
+		m, err := list.Next(jetstream.NextContext(ctx))
+		if err != nil {
+			return fmt.Errorf("read the records that the cluster keeps: %w", err)
+		}
+		at, err := m.Metadata()
+		if err != nil {
+			return fmt.Errorf("read the records that the cluster keeps: %w", err)
+		}
+		newest, err := strconv.ParseInt(m.Headers().Get(newestHeader), 10, 64)
+		if err == nil && newest > after {
+			if err := fn(m.Data()); err != nil {
+				return err
+			}
+		}
+		if at.Sequence.Stream >= end.Sequence {
+			return nil
+		}
+	}
+}
