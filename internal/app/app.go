@@ -33,6 +33,7 @@ import (
 	"bouncer/internal/control/notify"
 	"bouncer/internal/core/mask"
 	"bouncer/internal/core/segment"
+	"bouncer/internal/diagnose/incident"
 	"bouncer/internal/disk"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
@@ -236,7 +237,10 @@ func (svc *Service) routes(rest *api.API, guard *origin.Guard, keys *locker.Keys
 		rest.MountOAuth(r)
 		r.Handle("/*", web.Handler())
 	})
-	all, err := svc.several.Across(r, keys, svc.Address, svc.meter)
+	all, err := svc.several.Across(node.Here{
+		Serve: r, Keys: keys, Base: svc.Address, Meter: svc.meter, Journal: svc.jnl, Topics: svc.parts.events,
+		Kinds: []string{approval.Topic, incident.Topic},
+	})
 	if err != nil {
 		return nil, clusterError(err)
 	}

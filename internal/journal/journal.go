@@ -460,18 +460,43 @@ func (j *Journal) masked(e *Entry) calls.Record {
 type Tap struct {
 	// C carries batches. It is closed when the tap falls too far behind, and
 	// when the journal ends.
-	C <-chan []team.Call
-	c chan []team.Call
+	C    <-chan []team.Call
+	c    chan []team.Call
+	here bool // without what is only repeated here
 }
 
 // Tap opens a tap. Close it with Untap.
-func (j *Journal) Tap() *Tap {
+func (j *Journal) Tap() *Tap { return j.tap(false) }
+
+// TapHere opens a tap that Repeat does not reach.
+func (j *Journal) TapHere() *Tap { return j.tap(true) }
+
+func (j *Journal) tap(here bool) *Tap {
 	c := make(chan []team.Call, 64)
-	t := &Tap{C: c, c: c}
+	t := &Tap{C: c, c: c, here: here}
 	j.tapMu.Lock()
 	defer j.tapMu.Unlock()
 	j.taps[t] = struct{}{}
 	return t
+}
+
+// Watched reports whether there is a tap that Repeat reaches.
+func (j *Journal) Watched() bool {
+	j.tapMu.Lock()
+	defer j.tapMu.Unlock()
+	for t := range j.taps {
+		if !t.here {
+			return true
+		}
+	}
+	return false
+}
+
+// Repeat gives taps what was recorded elsewhere.
+func (j *Journal) Repeat(list []team.Call) {
+	j.tapMu.Lock()
+	defer j.tapMu.Unlock()
+	j.pour(list, func(t *Tap) bool { return !t.here })
 }
 
 // Untap ends a tap.
@@ -506,9 +531,17 @@ func (j *Journal) publish(rows []calls.Record) {
 		calls[i].At = rows[i].Key.Time()
 		calls[i].Error, calls[i].Cut = rows[i].Error, rows[i].Cut
 	}
+	j.pour(calls, func(*Tap) bool { return true })
+}
+
+// pour gives calls to taps, and closes those that fell too far behind. It is called with the lock held.
+func (j *Journal) pour(list []team.Call, to func(*Tap) bool) {
 	for t := range j.taps {
+		if !to(t) {
+			continue
+		}
 		select {
-		case t.c <- calls:
+		case t.c <- list:
 		default:
 			delete(j.taps, t)
 			close(t.c)

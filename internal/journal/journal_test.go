@@ -192,6 +192,18 @@ func TestSlowTapsAreDroppedAndOthersServed(t *testing.T) {
 	t.Parallel()
 	m := &memory{}
 	j := start(t, m, Options{Strict: true})
+	assert.False(t, j.Watched())
+	own := j.TapHere()
+	assert.False(t, j.Watched())
+	elsewhere := j.Tap()
+	assert.True(t, j.Watched())
+	j.Repeat([]team.Call{{Tool: "there"}})
+	assert.Equal(t, "there", (<-elsewhere.C)[0].Tool)
+	assert.Empty(t, own.C)
+	require.NoError(t, j.Record(t.Context(), entry("here")))
+	assert.Equal(t, "here", (<-own.C)[0].Tool)
+	j.Untap(own)
+	j.Untap(elsewhere)
 	slow, quick := j.Tap(), j.Tap()
 	got := 0
 	for range 100 {

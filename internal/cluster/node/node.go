@@ -24,6 +24,7 @@ import (
 	"bouncer/internal/cluster/heads"
 	"bouncer/internal/cluster/latest"
 	"bouncer/internal/cluster/ledger"
+	"bouncer/internal/cluster/live"
 	"bouncer/internal/cluster/member"
 	"bouncer/internal/cluster/nodes"
 	"bouncer/internal/cluster/peer"
@@ -246,25 +247,38 @@ func (n *Node) level(ctx context.Context, reg *registry.Registry) error {
 // false when that takes longer.
 func (n *Node) Known(ctx context.Context) bool { return n.latest.Known(ctx) }
 
-// Across has questions about what each node keeps for itself answered by all of them, and what is
-// used of budgets count at all of them. The base is where people reach the service.
-func (n *Node) Across(here http.Handler, keys *locker.Keys, base string, meter *budget.Meter) (http.Handler, error) {
+// Here is what a node has for itself, and shares with the others.
+type Here struct {
+	Serve   http.Handler // of people
+	Keys    *locker.Keys
+	Base    string // URL where people reach the service
+	Meter   *budget.Meter
+	Journal live.Journal
+	Topics  live.Topics
+	Kinds   []string // topics about what each node keeps for itself
+}
+
+// Across has questions about what each node keeps for itself answered by all of them, what is
+// used of budgets count at all of them, and what happens at one be seen at all.
+func (n *Node) Across(here Here) (http.Handler, error) {
 	if n == nil {
-		return here, nil
+		return here.Serve, nil
 	}
-	here = n.latest.For(here)
-	key, err := keys.Derive("nodes")
+	serve := n.latest.For(here.Serve)
+	key, err := here.Keys.Derive("nodes")
 	if err != nil {
 		return nil, err
 	}
-	if n.peers, err = peer.Start(n.cluster, key, base, here); err != nil {
+	if n.peers, err = peer.Start(n.cluster, key, here.Base, serve); err != nil {
 		return nil, err
 	}
-	if err := n.shareBudgets(meter); err != nil {
+	follow := live.New(live.Options{Tell: n.peers.Tell, Journal: here.Journal, Topics: here.Topics, Kinds: here.Kinds, Log: n.o.Log})
+	if err := n.hear(here.Meter, follow); err != nil {
 		return nil, err
 	}
+	n.working.Go(func() { follow.Run(n.own) })
 	return &across.Handler{
-		Next: here, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
+		Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
 	}, nil
 }
 
@@ -350,8 +364,8 @@ const (
 	allSharesEvery = 25 // of those
 )
 
-// shareBudgets has what is used of budgets count at all nodes.
-func (n *Node) shareBudgets(m *budget.Meter) (err error) {
+// hear takes in what other nodes tell, and has what is used of budgets count at all nodes.
+func (n *Node) hear(m *budget.Meter, follow *live.Live) (err error) {
 	tell := func(kind string, v any) {
 		if err := n.peers.Tell(kind, v); err != nil {
 			n.o.Log.Debug("other nodes were not told", "of", kind, "error", err)
@@ -365,6 +379,8 @@ func (n *Node) shareBudgets(m *budget.Meter) (err error) {
 			m.Elsewhere(news.Node, shares)
 		case news.Kind == "budget-reset" && json.Unmarshal(news.Body, &forgotten) == nil:
 			m.Reset(forgotten)
+		default:
+			follow.Heard(news)
 		}
 	})
 	if err != nil {

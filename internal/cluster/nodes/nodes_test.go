@@ -88,6 +88,20 @@ func (c *cluster) level(worlds ...*testkit.World) {
 	require.True(c, level, "%+v", list)
 }
 
+// watch is what a console at a node is told, as it happens.
+func (c *cluster) watch(w *testkit.World) <-chan string {
+	c.Helper()
+	req, err := http.NewRequestWithContext(c.Context(), "GET", w.Base+"/api/events", nil)
+	require.NoError(c, err)
+	req.Header.Set("Authorization", "Bearer "+w.Token)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(c, err)
+	c.Cleanup(func() { _ = res.Body.Close() })
+	out := make(chan string, 1000)
+	go testkit.Events(res, out)
+	return out
+}
+
 // hangs has there be a node that answers nothing.
 func (c *cluster) hangs(name string) {
 	c.Helper()
@@ -239,6 +253,8 @@ func TestHeldCallsAreDecidedAtAnyNode(t *testing.T) {
 	south := c.node("south")
 	north.Must("POST", "/api/rules", testkit.Obj{"effect": "hold", "agent": "*", "server": "echo", "tool": "*", "holdSeconds": 300}, nil)
 	agent := north.Raw("/mcp", north.Agent("night-watch"), "2025-11-25")
+	c.level(south, north)
+	seen := c.watch(south)
 	answer := make(chan string, 1)
 	go func() {
 		_, text := agent.Post(`{"jsonrpc":"2.0","id":5,"method":"tools/call","params":{"name":"echo__echo","arguments":{"text":"admitted then"}}}`)
@@ -249,6 +265,21 @@ func TestHeldCallsAreDecidedAtAnyNode(t *testing.T) {
 		south.Must("GET", "/api/held", nil, &held)
 		return len(held) == 1
 	}, 20*time.Second, 20*time.Millisecond)
+	for testkit.Next(t, seen) != `"held"` { // a console there looks again
+	}
+	require.Eventually(t, func() bool { // and shows what is recorded here
+		agent.Post(`{"jsonrpc":"2.0","id":6,"method":"tools/call","params":{"name":"echo__none","arguments":{}}}`)
+		for {
+			select {
+			case news := <-seen:
+				if strings.Contains(news, `"night-watch"`) {
+					return true
+				}
+			default:
+				return false
+			}
+		}
+	}, 30*time.Second, 100*time.Millisecond)
 	status, _ := south.Do("", "GET", "/api/held", nil)
 	assert.Equal(t, 401, status)
 	member := south.Person("teo", "Teo Castellane", "member")
