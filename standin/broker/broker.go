@@ -3,6 +3,7 @@
 package broker
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net/url"
 	"os"
@@ -26,10 +27,21 @@ type Broker struct {
 
 // Start starts as many servers, which keep what they are given below a directory, and let in
 // everybody.
-func Start(dir string, many int) (*Broker, error) { return StartFor(dir, many, "", "") }
+func Start(dir string, many int) (*Broker, error) { return start(dir, many, &server.Options{}) }
 
 // StartFor is Start for servers that want a name and a password.
 func StartFor(dir string, many int, user, password string) (*Broker, error) {
+	return start(dir, many, &server.Options{Username: user, Password: password})
+}
+
+// StartTLS is Start for servers that show a certificate, and speak to nobody without TLS.
+func StartTLS(dir string, many int, shown tls.Certificate) (*Broker, error) {
+	return start(dir, many, &server.Options{
+		TLS: true, TLSTimeout: 5, TLSConfig: &tls.Config{Certificates: []tls.Certificate{shown}, MinVersion: tls.VersionTLS12},
+	})
+}
+
+func start(dir string, many int, as *server.Options) (*Broker, error) {
 	b := &Broker{servers: make([]*server.Server, many)}
 	ports, err := free(2 * many)
 	if err != nil {
@@ -40,11 +52,10 @@ func StartFor(dir string, many int, user, password string) (*Broker, error) {
 		routes = append(routes, &url.URL{Scheme: "nats", Host: fmt.Sprintf("127.0.0.1:%d", ports[many+i])})
 	}
 	for i := range many {
-		o := &server.Options{
-			ServerName: fmt.Sprintf("broker-%d", i+1), Host: "127.0.0.1", Port: ports[i], JetStream: true,
-			StoreDir: filepath.Join(dir, fmt.Sprintf("broker-%d", i+1)), NoSigs: true, NoLog: true, JetStreamMaxStore: 1 << 30,
-			Username: user, Password: password,
-		}
+		o := as.Clone()
+		o.ServerName, o.Host, o.Port = fmt.Sprintf("broker-%d", i+1), "127.0.0.1", ports[i]
+		o.JetStream, o.JetStreamMaxStore = true, 1<<30
+		o.StoreDir, o.NoSigs, o.NoLog = filepath.Join(dir, fmt.Sprintf("broker-%d", i+1)), true, true
 		if many > 1 {
 			o.Cluster = server.ClusterOpts{Name: "skerrow", Host: "127.0.0.1", Port: ports[many+i]}
 			o.Routes = routes
@@ -114,7 +125,11 @@ func (b *Broker) Lose(i int) error {
 func (b *Broker) Addresses() string {
 	var out []string
 	for _, o := range b.options {
-		out = append(out, fmt.Sprintf("nats://127.0.0.1:%d", o.Port))
+		scheme := "nats"
+		if o.TLS {
+			scheme = "tls"
+		}
+		out = append(out, fmt.Sprintf("%s://127.0.0.1:%d", scheme, o.Port))
 	}
 	return strings.Join(out, ",")
 }

@@ -2,9 +2,11 @@ package nodes_test
 
 import (
 	"context"
+	"encoding/pem"
 	"io"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -478,6 +480,29 @@ func TestWhatWasWrittenElsewhereIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	res.Body.Close()
 	assert.Equal(t, 401, res.StatusCode)
+}
+
+// Nodes speak TLS with servers that have it, and with none that an authority of theirs does not vouch for.
+func TestNodesSpeakTLS(t *testing.T) {
+	t.Parallel()
+	c := begin(t)
+	site := httptest.NewTLSServer(nil) // whose certificate is for 127.0.0.1, and vouches for itself
+	site.Close()
+	secure, err := broker.StartTLS(t.TempDir(), 1, site.TLS.Certificates[0])
+	require.NoError(t, err)
+	t.Cleanup(secure.Close)
+	authority := filepath.Join(t.TempDir(), "authority.pem")
+	require.NoError(t, os.WriteFile(authority, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: site.Certificate().Raw}), 0o600))
+	settings := c.settings("north", "cluster", secure.Addresses())
+	unknown := c.refused(settings)
+	assert.Contains(t, unknown.What, "certificate signed by unknown authority")
+	settings = c.settings("north", "cluster", secure.Addresses(), "cluster-ca", filepath.Join(t.TempDir(), "none.pem"))
+	assert.Contains(t, c.refused(settings).Hint, "cluster-ca")
+	settings = c.settings("north", "cluster", secure.Addresses(), "cluster-ca", authority)
+	north := testkit.Start(t, settings)
+	var list apitype.Nodes
+	north.Must("GET", "/api/nodes", nil, &list)
+	assert.Len(t, list.Nodes, 1)
 }
 
 // A machine that is lost takes no call with it that was answered: the node that comes in its place has
