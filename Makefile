@@ -17,7 +17,7 @@ RACE := CGO_ENABLED=1 $(GO) test -race -gcflags=all=-d=checkptr=0 \
 export CGO_ENABLED := 0
 TRIMPATH := -trimpath
 
-.PHONY: help bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-e2e test-race test-console test-others test-packaging test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help bench-cluster bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-e2e test-race test-console test-others test-packaging test-stress crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -99,6 +99,9 @@ bench: build ## measure against a bare reverse proxy, side by side
 
 bench-journal: ## how long searches take among ten million calls on record
 	$(GO) run ./bench -only-search -searched 10000000
+
+bench-cluster: build ## what it takes to be three nodes: until an alteration holds at all, calls, strict mode, catching up
+	$(GO) run ./bench -only-cluster
 
 soak: build ## ten minutes of 200 agents and 40 servers, with changes and failures going on; draws docs/soak.svg
 	$(GO) run ./soak -picture docs/soak.svg

@@ -40,11 +40,17 @@ func main() {
 	callers := flag.String("callers", "1,16,64", "numbers of callers, separated by commas")
 	searched := flag.Int("searched", 1_000_000, "calls on record to search in; 0 for not at all")
 	only := flag.Bool("only-search", false, "measure nothing but the search")
+	several := flag.Bool("only-cluster", false, "measure nothing but several nodes")
+	changes := flag.Int("changes", 2000, "alterations that a node catches up with, with -only-cluster")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	o := options{*rounds, *span, numbers(*sessions), *bouncer, *journal, *keep, numbers(*sizes), numbers(*callers)}
 	measure := run
+	if *several {
+		measure = func(ctx context.Context, o options) error { return cluster(ctx, o, *changes) }
+		*searched = 0
+	}
 	if *only {
 		measure = func(context.Context, options) error { return nil }
 	}

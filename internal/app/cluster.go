@@ -20,6 +20,7 @@ type Cluster struct {
 	Name, Node        string
 	Credentials, Cert string
 	AloneFor          time.Duration
+	Records           int // MiB of records of calls that the cluster keeps
 }
 
 // joinCluster has the state here become that of the cluster, before anything is read of it.
@@ -38,7 +39,7 @@ func (svc *Service) joinCluster(ctx context.Context) error {
 			fmt.Sprintf("%q is no name for a node", name), "give it one of small letters, digits and dashes with the setting cluster-node", nil,
 		}
 	}
-	o := cluster.Options{Servers: s.Servers, Name: s.Name, Node: name, Authority: s.Cert, Log: svc.log}
+	o := cluster.Options{Servers: s.Servers, Name: s.Name, Node: name, Authority: s.Cert, Log: svc.log, Records: int64(s.Records) << 20}
 	if s.Credentials != "" {
 		raw, err := locker.Outside(ctx, s.Credentials)
 		if err != nil {

@@ -499,6 +499,12 @@ var table = []Setting{
 		func(s *Settings, v string) error { s.Cluster.Cert = v; return nil },
 	},
 	{
+		"cluster-records",
+		"256",
+		"how much the cluster keeps of the records of calls of all nodes, so that a machine that is lost takes none with it, in MiB; 0 for nothing",
+		number(func(s *Settings) *int { return &s.Cluster.Records }, 0, 1<<20, "MiB"),
+	},
+	{
 		"alone-for",
 		"60s",
 		"how long a node that is cut off from the others goes on by what it knew, before it refuses calls",

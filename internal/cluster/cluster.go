@@ -27,6 +27,7 @@ type Options struct {
 	Name        string   // of the Bouncer, where several share the same servers
 	Node        string   // of this node
 	Credentials string   // what the servers are shown: a file of credentials, user:password, or a token; "" for nothing
+	Records     int64    // bytes of records of calls that the servers keep, of all nodes; 0 for none
 	Authority   string   // file of certificates that those of the servers are signed by; "" for those of the system
 	Log         *slog.Logger
 }
@@ -93,6 +94,10 @@ func Join(ctx context.Context, o Options) (_ *Cluster, err error) {
 	for { // servers that are starting have no leader yet, for a few seconds
 		if err = c.open(ctx, o); err == nil {
 			return c, nil
+		}
+		var known *JoinError
+		if errors.As(err, &known) {
+			return nil, known
 		}
 		if !errors.Is(err, nats.ErrNoResponders) && !errors.Is(err, context.DeadlineExceeded) && !starting(err) {
 			return nil, &JoinError{fmt.Sprintf("the cluster %s cannot be used: %v", o.Name, err), hintFor(err), err}
@@ -223,7 +228,7 @@ func (c *Cluster) open(ctx context.Context, o Options) (err error) {
 	if c.States, err = c.js.CreateOrUpdateObjectStore(ctx, states); err != nil {
 		return fmt.Errorf("make the place for copies of the state: %w", err)
 	}
-	if err := c.openRecords(ctx, name, copies); err != nil {
+	if err := c.openRecords(ctx, name, copies, o.Records); err != nil {
 		return err
 	}
 	return c.identify(ctx)

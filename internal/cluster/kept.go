@@ -12,29 +12,29 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 )
 
-// Bounds of what the cluster keeps of the records of nodes: what is older, or more, goes. Servers
-// that have not that much room to promise keep less.
 const (
-	recordsAge  = 7 * 24 * time.Hour
-	recordsRoom = 1 << 30 // bytes, of all nodes
-	littleRoom  = 64 << 20
-	recordTime  = 3 * time.Second
+	recordsAge = 7 * 24 * time.Hour // what is older goes, however much room there is
+	recordTime = 3 * time.Second
 )
 
 // newestHeader is the newest key of what a message holds.
 const newestHeader = "Bouncer-Newest"
 
-// openRecords makes the place for records of calls.
-func (c *Cluster) openRecords(ctx context.Context, name string, copies int) (err error) {
-	place := jetstream.StreamConfig{
-		Name: "BOUNCER_" + name + "_RECORDS", Description: "second copies of the records of calls", Subjects: []string{c.recordsOf("*")},
-		Replicas: copies, Duplicates: 2 * time.Minute, MaxAge: recordsAge, MaxBytes: recordsRoom, Discard: jetstream.DiscardOld,
+// openRecords makes the place for records of calls, of all nodes. The oldest go when it is full.
+func (c *Cluster) openRecords(ctx context.Context, name string, copies int, room int64) (err error) {
+	if room == 0 {
+		return nil
 	}
-	c.records, err = c.js.CreateOrUpdateStream(ctx, place)
+	c.records, err = c.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+		Name: "BOUNCER_" + name + "_RECORDS", Description: "second copies of the records of calls", Subjects: []string{c.recordsOf("*")},
+		Replicas: copies, Duplicates: 2 * time.Minute, MaxAge: recordsAge, MaxBytes: room, Discard: jetstream.DiscardOld,
+	})
 	var refused *jetstream.APIError
 	if errors.As(err, &refused) && noRoom(refused.ErrorCode) {
-		place.MaxBytes = littleRoom
-		c.records, err = c.js.CreateOrUpdateStream(ctx, place)
+		return &JoinError{
+			fmt.Sprintf("the cluster's servers have no room for %d MiB of records of calls", room>>20),
+			"give them more room (max_file_store in their configuration), or let them keep less with the setting cluster-records", err,
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("make the place for records of calls: %w", err)
@@ -42,9 +42,8 @@ func (c *Cluster) openRecords(ctx context.Context, name string, copies int) (err
 	return nil
 }
 
-// noRoom reports whether servers say that they cannot promise so much: for lack of storage, or
-// since no server has enough of it.
-func noRoom(code jetstream.ErrorCode) bool { return code == 10047 || code == 10005 || code == 10023 }
+// noRoom reports whether servers say that they cannot promise so much room.
+func noRoom(code jetstream.ErrorCode) bool { return code == 10047 || code == 10023 }
 
 func (c *Cluster) recordsOf(node string) string {
 	return strings.TrimSuffix(c.subject, ".log") + ".records." + node

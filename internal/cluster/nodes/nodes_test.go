@@ -410,6 +410,10 @@ func TestWhatKeepsANodeFromJoining(t *testing.T) {
 	in.Stop()
 	assert.NotContains(t, in.Log.String(), "seven-tides")
 
+	greedy := c.refused(c.settings("south", "cluster-records", "4096"))
+	assert.Equal(t, "the cluster's servers have no room for 4096 MiB of records of calls", greedy.What)
+	assert.Contains(t, greedy.Hint, "cluster-records")
+
 	other := filepath.Join(t.TempDir(), "other.keys")
 	missing := c.refused(c.settings("south", "keys", other))
 	assert.Contains(t, missing.What, "the key set of the cluster is not here")
