@@ -285,7 +285,7 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 // Records has the cluster keep copies of what is recorded here, and puts back what it has that the
 // journal here has not. For a service that is one node, or a cluster that keeps none, it is that
 // journal itself.
-func (n *Node) Records(ctx context.Context, log *calls.Writer, keys *locker.Keys, strict bool) (to journal.Appender, end func(), err error) {
+func (n *Node) Records(ctx context.Context, log *calls.Writer, keys *locker.Keys, strict bool) (_ journal.Appender, end func(), err error) {
 	if n == nil || n.o.Cluster.Records == 0 {
 		return log, func() {}, nil
 	}

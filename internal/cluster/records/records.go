@@ -200,7 +200,8 @@ func (k *Keeper) messages(list, repeats []calls.Record) (out []message, err erro
 		bare.Arguments, bare.Result, bare.Cut = "", "", true
 		return k.messages([]calls.Record{bare}, repeats)
 	}
-	return nil, fmt.Errorf("a copy of %d records takes %d bytes, and the cluster's servers take %d", len(list), len(packed), k.o.Place.MaxMessage())
+	most := k.o.Place.MaxMessage()
+	return nil, fmt.Errorf("a copy of %d records takes %d bytes, and the cluster's servers take %d", len(list), len(packed), most)
 }
 
 // idOf tells messages apart; the same batch tried again has the same.
