@@ -39,7 +39,9 @@ func (svc *Service) joinCluster(ctx context.Context) error {
 			fmt.Sprintf("%q is no name for a node", name), "give it one of small letters, digits and dashes with the setting cluster-node", nil,
 		}
 	}
-	o := cluster.Options{Servers: s.Servers, Name: s.Name, Node: name, Authority: s.Cert, Log: svc.log, Records: int64(s.Records) << 20}
+	o := cluster.Options{Servers: s.Servers, Name: s.Name, Node: name, Authority: s.Cert, Log: svc.log, Records: cluster.Records{
+		Room: int64(s.Records) << 20, Age: time.Duration(svc.Settings.JournalDays) * 24 * time.Hour,
+	}}
 	if s.Credentials != "" {
 		raw, err := locker.Outside(ctx, s.Credentials)
 		if err != nil {

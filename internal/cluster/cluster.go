@@ -27,8 +27,8 @@ type Options struct {
 	Name        string   // of the Bouncer, where several share the same servers
 	Node        string   // of this node
 	Credentials string   // what the servers are shown: a file of credentials, user:password, or a token; "" for nothing
-	Records     int64    // bytes of records of calls that the servers keep, of all nodes; 0 for none
-	Authority   string   // file of certificates that those of the servers are signed by; "" for those of the system
+	Records     Records
+	Authority   string // file of certificates that those of the servers are signed by; "" for those of the system
 	Log         *slog.Logger
 }
 

@@ -17,22 +17,36 @@ const (
 	recordTime = 3 * time.Second
 )
 
+// Records says how much of the records of calls the servers keep, of all nodes.
+type Records struct {
+	Room int64         // bytes; 0 for none at all
+	Age  time.Duration // for how long calls are kept anyway; 0 for ever
+}
+
+// age is how old a copy becomes: not older than calls do where they are kept.
+func (r Records) age() time.Duration {
+	if r.Age > 0 && r.Age < recordsAge {
+		return r.Age
+	}
+	return recordsAge
+}
+
 // newestHeader is the newest key of what a message holds.
 const newestHeader = "Bouncer-Newest"
 
 // openRecords makes the place for records of calls, of all nodes. The oldest go when it is full.
-func (c *Cluster) openRecords(ctx context.Context, name string, copies int, room int64) (err error) {
-	if room == 0 {
+func (c *Cluster) openRecords(ctx context.Context, name string, copies int, r Records) (err error) {
+	if r.Room == 0 {
 		return nil
 	}
 	c.records, err = c.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
 		Name: "BOUNCER_" + name + "_RECORDS", Description: "second copies of the records of calls", Subjects: []string{c.recordsOf("*")},
-		Replicas: copies, Duplicates: 2 * time.Minute, MaxAge: recordsAge, MaxBytes: room, Discard: jetstream.DiscardOld,
+		Replicas: copies, Duplicates: 2 * time.Minute, MaxAge: r.age(), MaxBytes: r.Room, Discard: jetstream.DiscardOld,
 	})
 	var refused *jetstream.APIError
 	if errors.As(err, &refused) && noRoom(refused.ErrorCode) {
 		return &JoinError{
-			fmt.Sprintf("the cluster's servers have no room for %d MiB of records of calls", room>>20),
+			fmt.Sprintf("the cluster's servers have no room for %d MiB of records of calls", r.Room>>20),
 			"give them more room (max_file_store in their configuration), or let them keep less with the setting cluster-records", err,
 		}
 	}

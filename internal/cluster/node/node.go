@@ -286,7 +286,7 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 // journal here has not. For a service that is one node, or a cluster that keeps none, it is that
 // journal itself.
 func (n *Node) Records(ctx context.Context, log *calls.Writer, keys *locker.Keys, strict bool) (_ journal.Appender, end func(), err error) {
-	if n == nil || n.o.Cluster.Records == 0 {
+	if n == nil || n.o.Cluster.Records.Room == 0 {
 		return log, func() {}, nil
 	}
 	key, err := keys.Derive("records")

@@ -36,7 +36,7 @@ func join(t *testing.T, b *broker.Broker, node string) *cluster.Cluster {
 	t.Helper()
 	c, err := cluster.Join(t.Context(), cluster.Options{
 		Servers: strings.Split(b.Addresses(), ","), Name: "skerrow", Node: node, Log: slog.New(slog.DiscardHandler),
-		Records: 64 << 20,
+		Records: cluster.Records{Room: 64 << 20},
 	})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
