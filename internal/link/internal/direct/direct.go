@@ -1,6 +1,5 @@
 // Package direct carries requests over HTTP/1.1 in the goroutine of whoever asks: it writes to an
-// idle connection, and reads the answer there. What is on the wire is written and read by net/http
-// (http.Request.Write, http.ReadResponse). What is left out are the two goroutines that http.Transport
+// idle connection, and reads the answer there, by http.ReadResponse. What is left out are the two goroutines that http.Transport
 // keeps for each connection, and that they wake each other for each request, which was a third of what
 // a call cost. It is for short requests to one address without TLS and without a proxy; for everything
 // else there is http.Transport.
@@ -16,6 +15,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptrace"
+	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -53,7 +54,7 @@ func New(address string, o Options) *Transport { return &Transport{o: o, address
 // of the answer was read to its end, and is closed when the body is closed before. A request of which
 // nothing was written, since the server had closed an idle connection, goes out on another one.
 func (t *Transport) RoundTrip(req *http.Request) (*http.Response, error) {
-	if err := valid(req.Header); err != nil {
+	if err := valid(req); err != nil {
 		closeBody(req)
 		return nil, err
 	}
@@ -71,7 +72,7 @@ func (t *Transport) RoundTrip(req *http.Request) (*http.Response, error) {
 		if !again {
 			return nil, err
 		}
-		if req = rewound(req); req == nil {
+		if req = rewound(req); req == nil { // its body is closed
 			return nil, err
 		}
 	}
@@ -234,15 +235,53 @@ func (c *conn) abort() { _ = c.net.SetDeadline(time.Unix(1, 0)) }
 // exchange writes a request and reads the header of its answer; most is how long that may be.
 func (c *conn) exchange(req *http.Request, most int64) (*http.Response, error) {
 	c.left = most
-	err := req.Write(c.out)
-	if err == nil {
-		err = c.out.Flush()
-	}
-	if err != nil {
+	if err := c.send(req); err != nil {
 		return c.early(req, err)
 	}
 	return c.answer(req)
 }
+
+// send writes a request whose header is valid (RFC 9112). Its body has the length that it says, or it
+// is an error, since what follows would be taken for another request.
+func (c *conn) send(req *http.Request) error {
+	defer closeBody(req)
+	w := c.out
+	host := req.Host
+	if host == "" {
+		host = req.URL.Host
+	}
+	for _, part := range [...]string{req.Method, " ", req.URL.RequestURI(), " HTTP/1.1\r\nHost: ", host, "\r\nContent-Length: "} {
+		_, _ = w.WriteString(part) // the first error is kept, and returned by Flush
+	}
+	_, _ = w.Write(strconv.AppendInt(w.AvailableBuffer(), req.ContentLength, 10))
+	_, _ = w.WriteString("\r\n")
+	if req.Close {
+		_, _ = w.WriteString("Connection: close\r\n")
+	}
+	for name, values := range req.Header {
+		if slices.Contains(own, name) {
+			continue
+		}
+		for _, v := range values {
+			for _, part := range [...]string{name, ": ", v, "\r\n"} {
+				_, _ = w.WriteString(part)
+			}
+		}
+	}
+	_, _ = w.WriteString("\r\n")
+	if req.Body != nil {
+		switch n, err := io.Copy(w, req.Body); {
+		case err != nil:
+			return fmt.Errorf("send the body of the request: %w", err)
+		case n != req.ContentLength:
+			return fmt.Errorf("the body of the request has %d bytes instead of %d", n, req.ContentLength)
+		}
+	}
+	return w.Flush()
+}
+
+// own are the headers that follow from the request itself.
+var own = []string{"Host", "Content-Length", "Transfer-Encoding", "Trailer", "Connection"}
 
 // early reads the answer of a server that did not take all of a request; there may be none.
 func (c *conn) early(req *http.Request, broken error) (*http.Response, error) {
@@ -366,8 +405,16 @@ func gotConnection(ctx context.Context, c *conn) {
 	}
 }
 
-// valid reports what in a header would become another header, or none (RFC 9110, 5.1 and 5.5).
-func valid(h http.Header) error {
+// valid reports what cannot be sent: a body of unknown length, and what in a header would become
+// another header, or none (RFC 9110, 5.1 and 5.5).
+func valid(req *http.Request) error {
+	if req.ContentLength < 0 {
+		return errors.New("the length of the body of the request is not known")
+	}
+	return validHeader(req.Header)
+}
+
+func validHeader(h http.Header) error {
 	for name, values := range h {
 		if name == "" {
 			return errors.New("a header has no name")

@@ -138,6 +138,62 @@ func TestAnswersAreUnderstoodAsByTheTransport(t *testing.T) {
 	}
 }
 
+// A server is sent what http.Transport would send it.
+func TestRequestsAreThoseOfTheTransport(t *testing.T) {
+	t.Parallel()
+	type received struct {
+		method, uri, host string
+		header            http.Header
+		body              string
+		length            int64
+	}
+	seen := make(chan received, 2)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, err := io.ReadAll(r.Body)
+		assert.NoError(t, err)
+		seen <- received{r.Method, r.RequestURI, r.Host, r.Header, string(raw), r.ContentLength}
+	}))
+	defer srv.Close()
+	tr := New(srv.Listener.Addr().String(), options())
+	defer tr.CloseIdleConnections()
+	peer := &http.Transport{DisableCompression: true}
+	defer peer.CloseIdleConnections()
+	for name, alter := range map[string]func(*http.Request){
+		"plain": func(*http.Request) {},
+		"with headers": func(r *http.Request) {
+			r.Header = http.Header{"X-A": {"1", "2"}, "Mcp-Name": {"é"}, "User-Agent": {"bouncer"}}
+		},
+		"with its own": func(r *http.Request) {
+			r.Header = http.Header{"User-Agent": {"x"}, "Content-Length": {"99"}, "Host": {"elsewhere"}, "Transfer-Encoding": {"chunked"}}
+		},
+		"an address": func(r *http.Request) { r.URL.Path, r.URL.RawQuery = "/a b/ü", "q=1%202&é=x" },
+		"a host":     func(r *http.Request) { r.Host = "sailings.skerrow.example:80" },
+		"the last":   func(r *http.Request) { r.Close = true },
+		"without a body": func(r *http.Request) {
+			r.Body, r.ContentLength, r.GetBody = nil, 0, nil
+		},
+		"a long body": func(r *http.Request) {
+			long := strings.Repeat("tide ", 20_000)
+			r.Body, r.ContentLength = io.NopCloser(strings.NewReader(long)), int64(len(long))
+		},
+	} {
+		var got []received
+		for _, way := range []http.RoundTripper{peer, tr} {
+			req := post(t, t.Context(), srv.URL+"/mcp?key=a", "{}")
+			req.Header.Set("User-Agent", "bouncer/1")
+			alter(req)
+			_, err := ask(way, req)
+			require.NoError(t, err, name)
+			got = append(got, <-seen)
+		}
+		assert.Equal(t, got[0], got[1], name)
+	}
+	short := post(t, t.Context(), srv.URL, "{}")
+	short.ContentLength = 3
+	_, err := ask(tr, short)
+	assert.ErrorContains(t, err, "2 bytes instead of 3", "what follows would be taken for its end")
+}
+
 // An idle connection that the server closed, or on which it says what nobody asked for, is not used.
 func TestConnectionsThatEndedAreNotUsed(t *testing.T) {
 	t.Parallel()
@@ -392,8 +448,12 @@ func TestHeadersStayHeaders(t *testing.T) {
 		assert.NotContains(t, err.Error(), "Host: b")
 		assert.True(t, body.closed)
 	}
-	assert.NoError(t, valid(http.Header{"X": {"a\tb é", ""}, "Authorization": {"Bearer x"}}))
-	_, err := tr.RoundTrip(post(t, t.Context(), "http://127.0.0.1:1", "{}"))
+	assert.NoError(t, validHeader(http.Header{"X": {"a\tb é", ""}, "Authorization": {"Bearer x"}}))
+	unknown := post(t, t.Context(), "http://127.0.0.1:1", "")
+	unknown.ContentLength = -1
+	_, err := tr.RoundTrip(unknown)
+	require.ErrorContains(t, err, "length")
+	_, err = tr.RoundTrip(post(t, t.Context(), "http://127.0.0.1:1", "{}"))
 	var op *net.OpError
 	require.ErrorAs(t, err, &op)
 	assert.Equal(t, "dial", op.Op)
