@@ -6,6 +6,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/feed"
 	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/diagnose/incident"
@@ -26,14 +27,14 @@ func (a *API) incidentRoutes(svc *incident.Service, s *servers.Service) []route 
 		},
 		{
 			method: get, path: "/api/incidents/feed", id: "feedIncidents", action: access.SeeServers,
-			summary: "The same as a feed (Atom, RFC 4287)", status: 200, media: "application/atom+xml",
+			summary: "The same as a feed (Atom, RFC 4287)", status: 200, media: feed.Media,
 			raw: func(w http.ResponseWriter, c *call) {
 				raw, err := svc.Feed(c.Context(), c.person, a.o.Address)
 				if err != nil {
 					a.problem(w, a.explain(c, err))
 					return
 				}
-				w.Header().Set("Content-Type", "application/atom+xml")
+				w.Header().Set("Content-Type", feed.Media)
 				_, _ = w.Write(raw) // the reader may have gone
 			},
 		},

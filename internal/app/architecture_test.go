@@ -146,6 +146,7 @@ var coreImports = map[string]string{
 	"dialect":     "configfile",
 	"endpoint":    "team",
 	"evidence":    "diagnosis report wire",
+	"feed":        "team",
 	"mask":        "",
 	"narrowing":   "",
 	"near":        "",

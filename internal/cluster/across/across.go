@@ -41,6 +41,7 @@ var questions = []question{
 	{method: http.MethodGet, path: "/api/held", merge: heldCalls},
 	{method: http.MethodGet, path: "/api/standing", merge: together},
 	{method: http.MethodGet, path: "/api/incidents", merge: oneIncident},
+	{method: http.MethodGet, path: "/api/incidents/feed", streams: (*Handler).feed},
 	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
 	{method: http.MethodGet, path: "/api/incidents/*"},
 	{method: http.MethodPost, path: "/api/incidents/*/notes"},
@@ -63,6 +64,7 @@ type Handler struct {
 	Next   http.Handler
 	Peers  Asker
 	Others func(ctx context.Context) []string // the nodes besides this one
+	Base   string                             // URL where people reach the service
 
 	streaming atomic.Int64
 }

@@ -65,6 +65,24 @@ func TestIncidentsOfSeveralNodesAreOne(t *testing.T) {
 }
 
 // Who was turned away at several nodes is told of once.
+// The feed is of the same incidents.
+func TestTheFeedIsOfAllNodes(t *testing.T) {
+	t.Parallel()
+	own := `[{"id":"I1","server":"sailings","cause":"auth.refused","since":"2026-11-23T08:00:00Z","first":"2026-11-23T08:00:00Z"}]`
+	there := `[{"id":"I2","server":"fuel","cause":"server.slow","since":"2026-11-23T09:00:00Z","first":"2026-11-23T09:00:00Z"}]`
+	f := all(there)
+	f.silent = []string{"west"}
+	w := ask(t, f, "GET", "/api/incidents/feed", "", 200, own)
+	assert.Equal(t, []any{200, "west", "application/atom+xml"}, []any{w.Code, w.Header().Get(Silent), w.Header().Get("Content-Type")})
+	assert.Contains(t, w.Body.String(), "/incidents/I1")
+	assert.Contains(t, w.Body.String(), "/incidents/I2")
+	assert.Equal(t, "/api/incidents", f.asked[0].Path)
+	w = ask(t, all(`{`), "GET", "/api/incidents/feed", "", 200, own)
+	assert.Equal(t, "south, west", w.Header().Get(Silent))
+	assert.Contains(t, w.Body.String(), "/incidents/I1")
+	assert.Equal(t, 403, ask(t, all(there), "GET", "/api/incidents/feed", "", 403, `{}`).Code)
+}
+
 func TestWhoWasTurnedAwayAnywhere(t *testing.T) {
 	t.Parallel()
 	one := func(cause string, first, last, times int) string {

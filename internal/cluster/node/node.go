@@ -278,7 +278,7 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 	}
 	n.working.Go(func() { follow.Run(n.own) })
 	return &across.Handler{
-		Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
+		Base: here.Base, Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
 	}, nil
 }
 

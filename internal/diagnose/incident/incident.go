@@ -17,6 +17,7 @@ import (
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/access"
+	"bouncer/internal/core/feed"
 	"bouncer/internal/core/report"
 	"bouncer/internal/core/team"
 	"bouncer/internal/events"
@@ -182,6 +183,15 @@ func (svc *Service) List(ctx context.Context, by team.Person) ([]team.Incident, 
 		list[i] = shown(by, list[i])
 	}
 	return list, nil
+}
+
+// Feed is the list as a feed; base is the address of the console.
+func (svc *Service) Feed(ctx context.Context, by team.Person, base string) ([]byte, error) {
+	list, err := svc.List(ctx, by)
+	if err != nil {
+		return nil, err
+	}
+	return feed.Of(list, base)
 }
 
 // shown leaves the proof out for those who may not see how servers are set up: it can hold

@@ -1,7 +1,7 @@
-package incident
+// Package feed writes incidents as a feed (Atom, RFC 4287), which readers of feeds understand.
+package feed
 
 import (
-	"context"
 	"encoding/xml"
 	"fmt"
 	"strings"
@@ -10,8 +10,7 @@ import (
 	"bouncer/internal/core/team"
 )
 
-// feed is what goes wrong as a feed (RFC 4287).
-type feed struct {
+type atom struct {
 	XMLName xml.Name `xml:"http://www.w3.org/2005/Atom feed"`
 	ID      string   `xml:"id"`
 	Title   string   `xml:"title"`
@@ -32,30 +31,33 @@ type entry struct {
 	Summary string `xml:"summary"`
 }
 
-// Feed writes the incidents as a feed that readers of feeds understand; base is the
-// address of the console.
-func (svc *Service) Feed(ctx context.Context, by team.Person, base string) ([]byte, error) {
-	list, err := svc.List(ctx, by)
-	if err != nil {
-		return nil, err
-	}
-	out := feed{ID: base + "/health", Title: "Incidents", Updated: time.Unix(0, 0).UTC().Format(time.RFC3339)}
+// Media is the media type of a feed.
+const Media = "application/atom+xml"
+
+// Of writes incidents as a feed; base is the address of the console.
+func Of(list []team.Incident, base string) ([]byte, error) {
+	out, newest := atom{ID: base + "/health", Title: "Incidents"}, time.Unix(0, 0)
 	for _, i := range list {
 		at, state := i.Since, "lasts"
 		if i.Until != nil {
 			at, state = *i.Until, "over"
 		}
 		one := entry{
-			ID: base + "/incidents/" + i.ID, Title: fmt.Sprintf("%s: %s (%s)", i.Server, i.Title, state), Updated: at.Format(time.RFC3339),
+			ID: base + "/incidents/" + i.ID, Title: fmt.Sprintf("%s: %s (%s)", i.Server, i.Title, state), Updated: written(at),
 			Summary: strings.Join(append([]string{i.Cause, "who has to act: " + i.Who, "what helps: " + i.Remedy}, i.Evidence...), "\n"),
 		}
 		one.Author.Name, one.Link.Href = "bouncer", base+"/incidents/"+i.ID
 		out.Entries = append(out.Entries, one)
-		out.Updated = max(out.Updated, one.Updated)
+		if at.After(newest) {
+			newest = at
+		}
 	}
+	out.Updated = written(newest)
 	raw, err := xml.MarshalIndent(out, "", " ")
 	if err != nil {
 		return nil, fmt.Errorf("write the feed: %w", err)
 	}
 	return append([]byte(xml.Header), raw...), nil
 }
+
+func written(at time.Time) string { return at.UTC().Format(time.RFC3339) }
