@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/chromedp/chromedp"
@@ -18,10 +19,21 @@ type Browser struct {
 	stop []func()
 }
 
-// Open starts Chromium with a fresh profile, 1280 by 800.
+// room is for as many browsers as may run at a time: with more of them, however many tests do, none
+// would draw a page in time.
+var room = make(chan struct{}, 6)
+
+// Open starts Chromium with a fresh profile, 1280 by 800, when there is room for it.
 func Open(ctx context.Context) (*Browser, error) {
+	select {
+	case room <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	leave := sync.OnceFunc(func() { <-room })
 	dir, err := os.MkdirTemp("", "browser")
 	if err != nil {
+		leave()
 		return nil, err
 	}
 	b := &Browser{}
@@ -36,7 +48,7 @@ func Open(ctx context.Context) (*Browser, error) {
 	)
 	ctx, cancelAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	ctx, cancelTab := chromedp.NewContext(ctx)
-	b.ctx, b.stop = ctx, []func(){cancelTab, cancelAlloc, func() { _ = os.RemoveAll(dir) }}
+	b.ctx, b.stop = ctx, []func(){cancelTab, cancelAlloc, func() { _ = os.RemoveAll(dir) }, leave}
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		b.Close()
 		return nil, err
