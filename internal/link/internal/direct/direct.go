@@ -1,6 +1,6 @@
 // Package direct carries requests over HTTP/1.1 in the goroutine of whoever asks: it writes to an
 // idle connection, and reads the answer there, by http.ReadResponse. What is left out are the two goroutines that http.Transport
-// keeps for each connection, and that they wake each other for each request, which was a third of what
+// keeps for each connection, and that they wake each other for each request, which was a fifth of what
 // a call cost. It is for short requests to one address without TLS and without a proxy; for everything
 // else there is http.Transport.
 package direct
