@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"bouncer/internal/apitype"
@@ -91,8 +92,8 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		q.streams(h, w, r, request, others)
 		return
 	}
-	own := &peer.Recorded{}
 	if q.merge == nil {
+		own := &peer.Recorded{}
 		h.Next.ServeHTTP(own, r)
 		if own.Status() == http.StatusNotFound {
 			h.elsewhere(w, r, others, request, own)
@@ -101,39 +102,21 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		own.Send(w)
 		return
 	}
-	type heard struct {
-		answers []peer.Answer
-		silent  []string
-	}
 	here := r
 	if q.alike != nil {
 		here, request = alike(r, request, q.alike)
 	}
-	asked := make(chan heard, 1)
-	go func() {
-		answers, silent := h.Peers.Ask(r.Context(), others, request)
-		asked <- heard{answers, silent}
-	}()
-	h.Next.ServeHTTP(own, here)
-	all := <-asked // which takes no longer than the peers may
+	own, bodies, silent := h.gather(here, request, others)
 	if own.Status() != http.StatusOK {
 		own.Send(w)
 		return
-	}
-	bodies := [][]byte{own.Body.Bytes()}
-	for _, a := range all.answers {
-		if a.Status != http.StatusOK {
-			all.silent = append(all.silent, a.Node)
-			continue
-		}
-		bodies = append(bodies, a.Body)
 	}
 	merged, err := q.merge(r, bodies)
 	var raw []byte
 	if err == nil {
 		raw, err = json.Marshal(merged)
 	}
-	tell(own.Header(), all.silent)
+	tell(own.Header(), silent)
 	if err != nil { // what is here is better than nothing
 		tell(own.Header(), others)
 		own.Send(w)
@@ -144,9 +127,32 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	own.Send(w)
 }
 
+// gather asks this node and the others the same, side by side. bodies are the answers that are some,
+// that of this node first; silent are the nodes that gave none.
+func (h *Handler) gather(
+	r *http.Request, request *peer.Request, others []string,
+) (own *peer.Recorded, bodies [][]byte, silent []string) {
+	var answers []peer.Answer
+	var asking sync.WaitGroup
+	asking.Go(func() { answers, silent = h.Peers.Ask(r.Context(), others, request) })
+	own = &peer.Recorded{}
+	h.Next.ServeHTTP(own, r)
+	asking.Wait() // which takes no longer than the peers may
+	bodies = [][]byte{own.Body.Bytes()}
+	for _, a := range answers {
+		if a.Status != http.StatusOK {
+			silent = append(silent, a.Node)
+			continue
+		}
+		bodies = append(bodies, a.Body)
+	}
+	return own, bodies, silent
+}
+
 // busy turns a request away for now.
 func busy(w http.ResponseWriter) {
 	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Retry-After", "5")
 	w.WriteHeader(http.StatusTooManyRequests)
 	_ = json.NewEncoder(w).Encode(apitype.Problem{ // the reader may have gone
 		Status: http.StatusTooManyRequests, Title: "as many counts and exports of all nodes as there may be are under way",

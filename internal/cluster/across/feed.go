@@ -11,24 +11,12 @@ import (
 // feed is what the list of incidents of all nodes is as a feed.
 func (h *Handler) feed(w http.ResponseWriter, r *http.Request, request *peer.Request, others []string) {
 	const list = "/api/incidents"
-	there := *request
-	there.Path = list
-	here := r.Clone(r.Context())
-	here.URL.Path = list
-	answers, silent := h.Peers.Ask(r.Context(), others, &there)
-	own := &peer.Recorded{}
-	h.Next.ServeHTTP(own, here)
+	here, there := r.Clone(r.Context()), *request
+	here.URL.Path, there.Path = list, list
+	own, bodies, silent := h.gather(here, &there, others)
 	if own.Status() != http.StatusOK {
 		own.Send(w)
 		return
-	}
-	bodies := [][]byte{own.Body.Bytes()}
-	for _, a := range answers {
-		if a.Status != http.StatusOK {
-			silent = append(silent, a.Node)
-			continue
-		}
-		bodies = append(bodies, a.Body)
 	}
 	merged, err := oneIncident(r, bodies)
 	if err != nil { // what is here is better than nothing
