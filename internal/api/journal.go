@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -104,11 +105,8 @@ func (c *call) callQuery() (journal.Query, error) {
 
 func countCalls(c *call, svc *journal.Reader) (any, error) {
 	q, err := c.callQuery()
-	if err != nil {
-		return nil, err
-	}
-	step, err := reading.Number(c.Request, "step", 3600, 1, 7*86400)
-	if err != nil {
+	step, wrong := reading.Number(c.Request, "step", 3600, 1, 7*86400)
+	if err = cmp.Or(err, wrong); err != nil {
 		return nil, err
 	}
 	return svc.Counts(c.Context(), c.person, q, time.Duration(step)*time.Second)

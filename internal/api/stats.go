@@ -25,8 +25,10 @@ func statsRoutes(svc *stats.Service) []route {
 		handle: func(c *call) (any, error) {
 			v := c.URL.Query()
 			q := stats.Query{By: v.Get("by"), Server: v.Get("server"), Tool: v.Get("tool"), Agent: v.Get("agent")}
-			q.Took = v.Get("took") == "true"
 			var err error
+			if q.Took, err = reading.Yes(c.Request, "took"); err != nil {
+				return nil, err
+			}
 			if q.Since, q.Until, err = reading.Between(c.Request); err != nil {
 				return nil, err
 			}

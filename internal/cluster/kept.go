@@ -56,7 +56,8 @@ func (c *Cluster) openRecords(ctx context.Context, name string, copies int, r Re
 	return nil
 }
 
-// noRoom reports whether servers say that they cannot promise so much room.
+// noRoom reports whether servers say that they cannot promise so much room: for lack of storage, or
+// of any resource.
 func noRoom(code jetstream.ErrorCode) bool { return code == 10047 || code == 10023 }
 
 func (c *Cluster) recordsOf(node string) string {
@@ -94,6 +95,13 @@ func (c *Cluster) NewestRecord(ctx context.Context) (int64, error) {
 	return newest, nil
 }
 
+// next is the next message, for which the servers have some seconds.
+func next(ctx context.Context, list jetstream.MessagesContext) (jetstream.Msg, error) {
+	ctx, stop := context.WithTimeout(ctx, connectTime)
+	defer stop()
+	return list.Next(jetstream.NextContext(ctx))
+}
+
 // KeptRecords gives fn what the cluster keeps of this node with a newest key after one, in order.
 func (c *Cluster) KeptRecords(ctx context.Context, after int64, fn func(raw []byte) error) error {
 	end, err := c.records.GetLastMsgForSubject(ctx, c.recordsOf(c.Node))
@@ -113,7 +121,7 @@ func (c *Cluster) KeptRecords(ctx context.Context, after int64, fn func(raw []by
 	}
 	defer list.Stop()
 	for {
-		m, err := list.Next(jetstream.NextContext(ctx))
+		m, err := next(ctx, list)
 		if err != nil {
 			return fmt.Errorf("read the records that the cluster keeps: %w", err)
 		}

@@ -9,6 +9,7 @@ import (
 
 	"database/sql"
 
+	"bouncer/internal/store/fault"
 	"bouncer/internal/store/schema"
 )
 
@@ -32,13 +33,13 @@ func Inspect(ctx context.Context, path string) (c Contents, err error) {
 	if err != nil {
 		return c, fmt.Errorf("open the file: %w", err)
 	}
-	defer func() { err = errors.Join(damaged(err), db.Close()) }()
+	defer func() { err = errors.Join(fault.Of(err), db.Close()) }()
 	var whole string
 	if err := db.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&whole); err != nil {
 		return c, err
 	}
 	if whole != "ok" {
-		return c, &DamagedError{err: errors.New(whole)}
+		return c, &DamagedError{Err: errors.New(whole)}
 	}
 	if err := db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&c.Schema); err != nil {
 		return c, err

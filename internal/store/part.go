@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+
+	"bouncer/internal/store/fault"
 )
 
 // Part is the database as a part of the state has it that keeps tables of its own. It reads by
@@ -23,10 +25,10 @@ func (p Part) Alter(ctx context.Context, fn func(*sql.Tx) error) error {
 func (p Part) View(ctx context.Context, fn func(*sql.Tx) error) (err error) {
 	tx, err := p.store.parts.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
-		return damaged(err)
+		return fault.Of(err)
 	}
 	defer func() { err = errors.Join(err, ignoreDone(tx.Rollback())) }()
-	return damaged(fn(tx))
+	return fault.Of(fn(tx))
 }
 
 // Beside runs fn in a transaction that reads over a further connection, for what View does with
@@ -34,10 +36,10 @@ func (p Part) View(ctx context.Context, fn func(*sql.Tx) error) (err error) {
 func (p Part) Beside(ctx context.Context, fn func(*sql.Tx) error) (err error) {
 	tx, err := p.store.beside.BeginTx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err != nil {
-		return damaged(err)
+		return fault.Of(err)
 	}
 	defer func() { err = errors.Join(err, ignoreDone(tx.Rollback())) }()
-	return damaged(fn(tx))
+	return fault.Of(fn(tx))
 }
 
 // Attach runs fn in a transaction over the database and a second file, which is named beside.
@@ -50,7 +52,7 @@ func (p Part) Attach(ctx context.Context, path, prepare string, fn func(*sql.Con
 	defer func() { err = errors.Join(err, db.Close()) }()
 	c, err := db.Conn(ctx)
 	if err != nil {
-		return damaged(err)
+		return fault.Of(err)
 	}
 	defer func() { err = errors.Join(err, c.Close()) }()
 	begin := "BEGIN"
@@ -68,15 +70,15 @@ func (p Part) Attach(ctx context.Context, path, prepare string, fn func(*sql.Con
 	}
 	if err := fn(c); err != nil {
 		_, undo := c.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
-		return errors.Join(damaged(err), undo)
+		return errors.Join(fault.Of(err), undo)
 	}
 	if _, err := c.ExecContext(ctx, "COMMIT"); err != nil {
 		_, undo := c.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
-		return errors.Join(damaged(err), undo)
+		return errors.Join(fault.Of(err), undo)
 	}
 	_, err = c.ExecContext(ctx, `DETACH beside`)
 	return err
 }
 
 // Damage makes an error of damage of one that something unreadable was read with.
-func Damage(part string, err error) error { return &DamagedError{part, err} }
+func Damage(part string, err error) error { return &DamagedError{Part: part, Err: err} }

@@ -21,6 +21,7 @@ import (
 
 	"bouncer/internal/core/replication"
 	"bouncer/internal/core/team"
+	"bouncer/internal/store/fault"
 	"bouncer/internal/store/schema"
 )
 
@@ -76,10 +77,10 @@ func Open(ctx context.Context, path string, o Options) (*Store, error) {
 	}
 	s.write.SetMaxOpenConns(1)
 	if err := checkState(ctx, s.write); err != nil {
-		return nil, errors.Join(damaged(err), s.write.Close())
+		return nil, errors.Join(fault.Of(err), s.write.Close())
 	}
 	if err := schema.Migrate(ctx, s.write); err != nil {
-		return nil, errors.Join(damaged(err), s.write.Close())
+		return nil, errors.Join(fault.Of(err), s.write.Close())
 	}
 	if s.read, err = open(path, "query_only(1)", "busy_timeout(5000)"); err != nil {
 		return nil, errors.Join(err, s.write.Close())
@@ -131,36 +132,13 @@ func (s *Store) Check(ctx context.Context) error {
 	return nil
 }
 
-// DamagedError says that pages of the database file are not what was written there.
-type DamagedError struct {
-	Part string // of the database; "" when that is not known
-	err  error
-}
-
-func (e *DamagedError) Error() string {
-	if e.Part == "" {
-		return "the database is damaged: its file holds something else than was written there"
-	}
-	return "the database is damaged in the part " + e.Part + ": its file holds something else than was written there"
-}
-
-func (e *DamagedError) Unwrap() error { return e.err }
-
-// Damaged is there for those who do not know the store.
-func (e *DamagedError) Damaged() bool { return true }
-
-// damaged tells damage apart from other errors of the database.
-func damaged(err error) error {
-	var e *sqlite.Error
-	switch {
-	case !errors.As(err, &e):
-	case e.Code()&0xff == 11: // SQLITE_CORRUPT
-		return &DamagedError{err: err}
-	case e.Code()&0xff == 26: // SQLITE_NOTADB
-		return fmt.Errorf("the file is no database: %w", err)
-	}
-	return err
-}
+// What goes wrong with the database.
+type (
+	// DamagedError says that its file is damaged.
+	DamagedError = fault.DamagedError
+	// BusyError says that somebody else kept it for too long.
+	BusyError = fault.BusyError
+)
 
 // checkState looks for damage in everything but the journal, which may be large: what
 // is damaged there keeps nothing else from working.
@@ -173,10 +151,10 @@ func checkState(ctx context.Context, db *sql.DB) error {
 	for _, table := range tables {
 		var verdict string
 		if err := db.QueryRowContext(ctx, fmt.Sprintf("PRAGMA quick_check('%s')", table)).Scan(&verdict); err != nil {
-			return &DamagedError{table, err}
+			return &DamagedError{Part: table, Err: err}
 		}
 		if verdict != "ok" {
-			return &DamagedError{table, errors.New(verdict)}
+			return &DamagedError{Part: table, Err: errors.New(verdict)}
 		}
 	}
 	return nil
@@ -193,12 +171,12 @@ func (s *Store) RootPage(ctx context.Context, table string) (page, size int, err
 func inTx(ctx context.Context, db *sql.DB, fn func(*sql.Tx) error) error {
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
-		return err
+		return fault.Of(err)
 	}
 	if err := fn(tx); err != nil {
-		return errors.Join(damaged(err), ignoreDone(tx.Rollback()))
+		return errors.Join(fault.Of(err), ignoreDone(tx.Rollback()))
 	}
-	return damaged(tx.Commit())
+	return fault.Of(tx.Commit())
 }
 
 func ignoreDone(err error) error {
@@ -280,17 +258,10 @@ func Note(ctx context.Context, s *Store, fn func(*Tx) error) error {
 // room now.
 func (s *Store) alterHere(ctx context.Context, fn func(*sql.Tx) error) error {
 	err := inTx(ctx, s.write, fn)
-	if err != nil && isFull(err) && s.relieve != nil && s.relieve() {
+	if err != nil && fault.Full(err) && s.relieve != nil && s.relieve() {
 		return inTx(ctx, s.write, fn)
 	}
 	return err
-}
-
-// isFull reports whether the disk was full. A write that fails is told as an error of
-// the file system where the log cannot grow.
-func isFull(err error) bool {
-	var e *sqlite.Error
-	return errors.As(err, &e) && (e.Code()&0xff == 13 || e.Code() == 778 || e.Code() == 4874) // SQLITE_FULL, IOERR_WRITE, IOERR_SHMSIZE
 }
 
 func (t *transaction) exec(query string, args ...any) error {
@@ -357,18 +328,18 @@ type querier interface {
 func list[T any](ctx context.Context, db querier, scan func(scanner) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := db.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, damaged(err)
+		return nil, fault.Of(err)
 	}
 	defer rows.Close()
 	out := []T{}
 	for rows.Next() {
 		v, err := scan(rows)
 		if err != nil {
-			return nil, damaged(err)
+			return nil, fault.Of(err)
 		}
 		out = append(out, v)
 	}
-	return out, damaged(rows.Err())
+	return out, fault.Of(rows.Err())
 }
 
 // first returns the only row of a query, or ErrNotFound.
@@ -377,7 +348,7 @@ func first[T any](ctx context.Context, db *sql.DB, scan func(scanner) (T, error)
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, ErrNotFound
 	}
-	return v, damaged(err)
+	return v, fault.Of(err)
 }
 
 func ms(t time.Time) int64 { return t.UnixMilli() }

@@ -92,6 +92,17 @@ func Time(r *http.Request, name string) (time.Time, error) {
 	return t, nil
 }
 
+// Yes reads a word of the query that is true or false; false when it is not given.
+func Yes(r *http.Request, name string) (bool, error) {
+	switch v := r.URL.Query().Get(name); v {
+	case "", "false":
+		return false, nil
+	case "true":
+		return true, nil
+	}
+	return false, &team.FieldError{Field: name, Why: "must be true or false"}
+}
+
 // Between reads the times since and until of the query.
 func Between(r *http.Request) (since, until time.Time, err error) {
 	if since, err = Time(r, "since"); err == nil {

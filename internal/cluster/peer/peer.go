@@ -6,8 +6,6 @@ package peer
 import (
 	"bytes"
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
@@ -18,7 +16,7 @@ import (
 	"time"
 
 	"bouncer/internal/cluster"
-	"bouncer/internal/core/pack"
+	"bouncer/internal/cluster/envelope"
 )
 
 // Bounds of what is asked.
@@ -73,7 +71,7 @@ type News struct {
 // Peers asks other nodes, and answers them. It is safe for concurrent use.
 type Peers struct {
 	cluster *cluster.Cluster
-	key     cipher.AEAD
+	sealer  *envelope.Sealer
 	base    string
 	serve   http.Handler
 	stop    func()
@@ -91,14 +89,11 @@ func Inside(r *http.Request) bool { return r.Context().Value(insideKey{}) != nil
 // Start has a handler answer what other nodes ask, as though it came to a base URL. The key has
 // 32 bytes.
 func Start(c *cluster.Cluster, key []byte, base string, serve http.Handler) (*Peers, error) {
-	block, err := aes.NewCipher(key)
+	sealer, err := envelope.New(key)
 	if err != nil {
-		return nil, fmt.Errorf("use the key between nodes: %w", err)
+		return nil, err
 	}
-	p := &Peers{cluster: c, base: base, serve: serve, room: make(chan struct{}, atOnce)}
-	if p.key, err = cipher.NewGCM(block); err != nil {
-		return nil, fmt.Errorf("use the key between nodes: %w", err)
-	}
+	p := &Peers{cluster: c, sealer: sealer, base: base, serve: serve, room: make(chan struct{}, atOnce)}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	if p.stop, err = c.Listen(p.heard); err != nil {
 		p.cancel()
@@ -244,30 +239,10 @@ func (p *Peers) ask(ctx context.Context, node string, r *Request) (*Answer, erro
 
 func (p *Peers) seal(m message) ([]byte, error) {
 	m.At = time.Now().UTC()
-	plain, err := json.Marshal(m)
-	if err != nil {
-		return nil, fmt.Errorf("write to another node: %w", err)
-	}
-	nonce := make([]byte, p.key.NonceSize())
-	// crypto/rand.Read never fails: it ends the program instead.
-	_, _ = rand.Read(nonce)
-	return p.key.Seal(nonce, nonce, pack.Pack(plain), nil), nil
+	return p.sealer.Seal(m, "")
 }
 
 func (p *Peers) open(raw []byte) (m message, err error) {
-	if len(raw) < p.key.NonceSize() {
-		return m, errors.New("it is too short")
-	}
-	packed, err := p.key.Open(nil, raw[:p.key.NonceSize()], raw[p.key.NonceSize():], nil)
-	if err != nil {
-		return m, fmt.Errorf("it is from nobody of the cluster: %w", err)
-	}
-	plain, err := pack.Unpack(packed)
-	if err != nil {
-		return m, fmt.Errorf("read from another node: %w", err)
-	}
-	if err := json.Unmarshal(plain, &m); err != nil {
-		return m, fmt.Errorf("read from another node: %w", err)
-	}
-	return m, nil
+	err = p.sealer.Open(raw, "", &m)
+	return m, err
 }

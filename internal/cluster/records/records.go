@@ -6,12 +6,8 @@ package records
 
 import (
 	"context"
-	"crypto/aes"
-	"crypto/cipher"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -21,7 +17,7 @@ import (
 	"time"
 
 	"bouncer/internal/calls"
-	"bouncer/internal/core/pack"
+	"bouncer/internal/cluster/envelope"
 	"bouncer/internal/core/segment"
 	"bouncer/internal/core/team"
 )
@@ -54,13 +50,13 @@ type Options struct {
 // is not copied.
 const waiting = 256
 
-// overhead is what a message takes besides what is packed, in bytes.
-const overhead = 2 << 10
+// headers is what a message takes besides the copy itself, in bytes.
+const headers = 1 << 10
 
 // Keeper records calls here, and has the cluster keep copies. Close it after the last Append.
 type Keeper struct {
 	o      Options
-	key    cipher.AEAD
+	sealer *envelope.Sealer
 	queue  chan message
 	lost   atomic.Int64 // messages that could not be copied
 	ended  chan struct{}
@@ -83,14 +79,11 @@ type kept struct {
 
 // New returns a Keeper.
 func New(o Options) (*Keeper, error) {
-	block, err := aes.NewCipher(o.Key)
+	sealer, err := envelope.New(o.Key)
 	if err != nil {
-		return nil, fmt.Errorf("use the key of copies of records: %w", err)
+		return nil, err
 	}
-	k := &Keeper{o: o, queue: make(chan message, waiting), ended: make(chan struct{})}
-	if k.key, err = cipher.NewGCM(block); err != nil {
-		return nil, fmt.Errorf("use the key of copies of records: %w", err)
-	}
+	k := &Keeper{o: o, sealer: sealer, queue: make(chan message, waiting), ended: make(chan struct{})}
 	k.ctx, k.cancel = context.WithCancel(context.Background())
 	go k.follow()
 	return k, nil
@@ -115,8 +108,9 @@ func (k *Keeper) Around(ctx context.Context, key calls.Key) (below, above calls.
 	return k.o.Journal.Around(ctx, key)
 }
 
-// Append records calls. In strict mode they are with the cluster before they are here, so that what
-// is here was not lost there, and what could not be recorded here is put back at the next start.
+// Append records calls. In strict mode they are with the cluster before they are here: what is here is
+// there, too. What is there and could not be recorded here is put back at a start that comes before
+// anything later is recorded, and on a machine that takes this one's place.
 func (k *Keeper) Append(ctx context.Context, list []calls.Record, repeats ...calls.Record) error {
 	messages, err := k.messages(list, repeats)
 	if err != nil {
@@ -179,13 +173,13 @@ func (k *Keeper) messages(list, repeats []calls.Record) (out []message, err erro
 		content.Repeats = append(content.Repeats, calls.Record{Key: repeats[i].Key, Call: team.Call{Times: repeats[i].Times}})
 		newest = max(newest, repeats[i].Key)
 	}
-	plain, err := json.Marshal(content)
+	raw, err := k.sealer.Seal(content, k.o.Node)
 	if err != nil {
 		return nil, fmt.Errorf("write a copy of records: %w", err)
 	}
-	packed := pack.Pack(plain)
-	if len(packed) <= k.o.Place.MaxMessage()-overhead {
-		return []message{{k.idOf(plain), newest, k.seal(packed)}}, nil
+	most := k.o.Place.MaxMessage() - headers
+	if len(raw) <= most {
+		return []message{{k.idOf(content), newest, raw}}, nil
 	}
 	switch n := len(list); {
 	case n > 1:
@@ -200,39 +194,25 @@ func (k *Keeper) messages(list, repeats []calls.Record) (out []message, err erro
 		bare.Arguments, bare.Result, bare.Cut = "", "", true
 		return k.messages([]calls.Record{bare}, repeats)
 	}
-	most := k.o.Place.MaxMessage()
-	return nil, fmt.Errorf("a copy of %d records takes %d bytes, and the cluster's servers take %d", len(list), len(packed), most)
+	return nil, fmt.Errorf("a copy of %d records takes %d bytes, and the cluster's servers take %d", len(list), len(raw), most)
 }
 
 // idOf tells messages apart; the same batch tried again has the same.
-func (k *Keeper) idOf(plain []byte) string {
-	sum := sha256.Sum256(plain)
-	return k.o.Node + " " + hex.EncodeToString(sum[:])
+func (k *Keeper) idOf(content kept) string {
+	sum := sha256.New()
+	for _, list := range [][]calls.Record{content.Calls, content.Repeats} {
+		for i := range list {
+			fmt.Fprintf(sum, "%d*%d ", list[i].Key, list[i].Times)
+		}
+		fmt.Fprint(sum, "\n")
+	}
+	return k.o.Node + " " + hex.EncodeToString(sum.Sum(nil))
 }
 
-func (k *Keeper) seal(packed []byte) []byte {
-	nonce := make([]byte, k.key.NonceSize())
-	// crypto/rand.Read never fails: it ends the program instead.
-	_, _ = rand.Read(nonce)
-	return k.key.Seal(nonce, nonce, packed, []byte(k.o.Node))
-}
-
+// open reads a copy, which has to be of this node's.
 func (k *Keeper) open(raw []byte) (content kept, err error) {
-	if len(raw) < k.key.NonceSize() {
-		return content, errors.New("it is too short")
-	}
-	packed, err := k.key.Open(nil, raw[:k.key.NonceSize()], raw[k.key.NonceSize():], []byte(k.o.Node))
-	if err != nil {
-		return content, fmt.Errorf("it is from nobody of the cluster: %w", err)
-	}
-	plain, err := pack.Unpack(packed)
-	if err != nil {
-		return content, fmt.Errorf("it is damaged: %w", err)
-	}
-	if err := json.Unmarshal(plain, &content); err != nil {
-		return content, fmt.Errorf("it is damaged: %w", err)
-	}
-	return content, nil
+	err = k.sealer.Open(raw, k.o.Node, &content)
+	return content, err
 }
 
 // PutBack records here what the cluster has of this node after the newest call that is here, and
@@ -246,6 +226,7 @@ func (k *Keeper) PutBack(ctx context.Context) (n int, err error) {
 	if err != nil || newest <= int64(here) {
 		return 0, err
 	}
+	k.o.Log.Info("calls that the journal here has not are put back from the cluster", "after", here.Time())
 	err = k.o.Place.KeptRecords(ctx, int64(here), func(raw []byte) error {
 		content, err := k.open(raw)
 		if err != nil {

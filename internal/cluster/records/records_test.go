@@ -259,7 +259,7 @@ func (broken) Append(context.Context, []calls.Record, ...calls.Record) error { r
 // What is too large for a message goes in several; a single call leaves its bodies behind.
 func TestCopiesFitIntoMessages(t *testing.T) {
 	t.Parallel()
-	p := &place{most: overhead + 3000}
+	p := &place{most: headers + 3000}
 	log := openLog(t)
 	k := keeper(t, p, "north", log, true)
 	var batch []calls.Record
@@ -282,7 +282,7 @@ func TestCopiesFitIntoMessages(t *testing.T) {
 	assert.Equal(t, want[:19], got[:19])
 	assert.Equal(t, 5, got[0].Times)
 	assert.Equal(t, []any{"", true, want[19].ID}, []any{got[19].Arguments, got[19].Cut, got[19].ID})
-	p.most = overhead
+	p.most = headers
 	assert.ErrorContains(t, k.Append(t.Context(), batch[:1]), "the cluster's servers take")
 }
 
