@@ -1,9 +1,7 @@
 package main
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -144,29 +142,7 @@ func until(ctx context.Context, within time.Duration, fn func() bool) error {
 }
 
 func (f *fleet) call(ctx context.Context, base, method, path string, in, out any) error {
-	raw, err := json.Marshal(in)
-	if err != nil {
-		return err
-	}
-	req, err := http.NewRequestWithContext(ctx, method, base+path, bytes.NewReader(raw))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Authorization", "Bearer "+f.token)
-	res, err := client.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	body, err := io.ReadAll(res.Body)
-	if err != nil || res.StatusCode >= http.StatusBadRequest {
-		return errors.Join(err, fmt.Errorf("%s %s: %s %s", method, path, res.Status, body))
-	}
-	if out == nil {
-		return nil
-	}
-	return json.Unmarshal(body, out)
+	return ask(ctx, base, f.token, method, path, in, out)
 }
 
 // way is how a node is called, in a session of its own.

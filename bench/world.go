@@ -220,31 +220,7 @@ func startBouncer(
 		return nil, "", "", errors.New("no one-time password")
 	}
 	base, token := "http://"+at, ""
-	call := func(method, path string, in, out any) error {
-		raw, err := json.Marshal(in)
-		if err != nil {
-			return err
-		}
-		req, err := http.NewRequestWithContext(ctx, method, base+path, bytes.NewReader(raw))
-		if err != nil {
-			return err
-		}
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set("Authorization", "Bearer "+token)
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		body, _ := io.ReadAll(res.Body)
-		if res.StatusCode >= 400 {
-			return fmt.Errorf("%s %s: %s", method, path, body)
-		}
-		if out == nil {
-			return nil
-		}
-		return json.Unmarshal(body, out)
-	}
+	call := func(method, path string, in, out any) error { return ask(ctx, base, token, method, path, in, out) }
 	type obj = map[string]any
 	var login, pass struct{ Token string }
 	if err := call("POST", "/api/tokens", obj{"name": "admin", "password": m[1]}, &login); err != nil {
@@ -264,4 +240,31 @@ func startBouncer(
 		call("POST", "/api/agents/bench/passes", obj{"days": 1}, &pass),
 	)
 	return p, base, pass.Token, err
+}
+
+// ask asks the API of a service.
+func ask(ctx context.Context, base, token, method, path string, in, out any) error {
+	raw, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, base+path, bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Authorization", "Bearer "+token)
+	res, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode >= http.StatusBadRequest {
+		return errors.Join(err, fmt.Errorf("%s %s: %s %s", method, path, res.Status, body))
+	}
+	if out == nil {
+		return nil
+	}
+	return json.Unmarshal(body, out)
 }

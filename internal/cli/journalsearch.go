@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -112,7 +113,11 @@ func (t *task) countCalls(ctx context.Context, query url.Values) error {
 		t.client.Silent(strings.Join(total.Silent, ", "))
 	}
 	if t.json {
-		return t.writeJSON(map[string]int{"found": total.Found})
+		out := map[string]any{"found": total.Found}
+		if len(total.Silent) > 0 {
+			out["silent"] = total.Silent
+		}
+		return t.writeJSON(out)
 	}
 	fmt.Fprintln(t.Out, total.Found)
 	return nil
@@ -120,15 +125,19 @@ func (t *task) countCalls(ctx context.Context, query url.Values) error {
 
 func journalExportCommand() command {
 	var filter callFilter
-	var form string
+	var form, after string
+	var limit int
 	return command{
 		noun: "journal", verb: "export", short: "Write calls in full, the oldest first, as JSON by lines or as CSV",
 		long: `Arguments and results are written as they are kept: masked, and cut where they are long.
 In CSV, what a spreadsheet would take for a formula begins with an apostrophe.`,
-		example: "bouncer journal export --last 7d > calls.jsonl\nbouncer journal export --server sailings --form csv > calls.csv",
+		example: "bouncer journal export --last 7d > calls.jsonl\nbouncer journal export --server sailings --form csv > calls.csv\n" +
+			"bouncer journal export --after 01M8FZ7DQ2ETKS5R3GS60ZDYVX >> calls.jsonl",
 		flags: func(f *flag.FlagSet) {
 			filter.define(f)
 			f.StringVar(&form, "form", "jsonl", "`form`: jsonl or csv")
+			f.StringVar(&after, "after", "", "only calls newer than the one with this `id`, to go on where an export ended")
+			f.IntVar(&limit, "limit", 0, "how `many`; 0 for all")
 		},
 		run: func(ctx context.Context, t *task) error {
 			query, err := filter.query()
@@ -136,6 +145,12 @@ In CSV, what a spreadsheet would take for a formula begins with an apostrophe.`,
 				return err
 			}
 			query.Set("form", form)
+			if after != "" {
+				query.Set("after", after)
+			}
+			if limit != 0 {
+				query.Set("limit", strconv.Itoa(limit))
+			}
 			body, err := t.client.Stream(ctx, "/api/call-export?"+query.Encode())
 			if err != nil {
 				return err

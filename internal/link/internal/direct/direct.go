@@ -1,8 +1,8 @@
 // Package direct carries requests over HTTP/1.1 in the goroutine of whoever asks: it writes to an
-// idle connection, and reads the answer there, by http.ReadResponse. What is left out are the two goroutines that http.Transport
-// keeps for each connection, and that they wake each other for each request, which was a fifth of what
-// a call cost. It is for short requests to one address without TLS and without a proxy; for everything
-// else there is http.Transport.
+// idle connection, and reads the answer there, by http.ReadResponse. What is left out are the two
+// goroutines that http.Transport keeps for each connection, and that they wake each other for each
+// request, which was a fifth of what a call cost. It is for short requests to one address without TLS
+// and without a proxy; for everything else there is http.Transport.
 package direct
 
 import (
@@ -170,8 +170,8 @@ func (t *Transport) expire() {
 	for n < len(t.idle) && now.Sub(t.idle[n].since) >= t.o.IdleTimeout {
 		n++
 	}
-	old := append([]*conn(nil), t.idle[:n]...)
-	t.idle = append(t.idle[:0], t.idle[n:]...)
+	old := slices.Clone(t.idle[:n])
+	t.idle = slices.Delete(t.idle, 0, n)
 	t.stopExpiring()
 	if len(t.idle) > 0 {
 		t.expires = time.AfterFunc(t.o.IdleTimeout-now.Sub(t.idle[0].since), t.expire)

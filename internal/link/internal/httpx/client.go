@@ -31,21 +31,21 @@ type Client struct {
 	Target    Target
 	Transport *http.Transport
 	short     *direct.Transport // for short requests; nil when the target cannot be reached that way
-	post      *http.Request     // what all that Post sends has in common; nil when the URL is none
+	template  *http.Request     // what all that Post sends has in common; nil when the URL is none
 }
 
 func New(t Target, o link.Options) *Client {
 	o = o.WithDefaults()
 	c := &Client{Base: base.New(t.Server, o, t.Secret.Reveal()), Target: t, Transport: t.NewTransport(o)}
 	c.short = t.direct(c.Transport)
-	c.post, _ = http.NewRequest(http.MethodPost, t.URL, http.NoBody) // what is wrong with it is told by Post
+	c.template, _ = http.NewRequest(http.MethodPost, t.URL, http.NoBody) // what is wrong with it is told by Post
 	return c
 }
 
 // Sibling returns a client for another conversation with the same target, which
 // declares other capabilities. They share the connections.
 func (c *Client) Sibling(caps wire.Caps) *Client {
-	return &Client{Base: c.Base.Sibling(caps), Target: c.Target, Transport: c.Transport, short: c.short, post: c.post}
+	return &Client{Base: c.Base.Sibling(caps), Target: c.Target, Transport: c.Transport, short: c.short, template: c.template}
 }
 
 // CloseIdleConnections closes what no request uses.
@@ -92,10 +92,10 @@ func (c *Client) Post(ctx context.Context, header http.Header, body []byte, stag
 
 // request is what http.NewRequest returns for a body, without reading the URL again.
 func (c *Client) request(ctx context.Context, body []byte) (*http.Request, error) {
-	if c.post == nil {
+	if c.template == nil {
 		return http.NewRequestWithContext(ctx, http.MethodPost, c.Target.URL, bytes.NewReader(body))
 	}
-	req := c.post.WithContext(ctx)
+	req := c.template.WithContext(ctx)
 	req.ContentLength = int64(len(body))
 	req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
 	var err error
@@ -272,7 +272,7 @@ func (c *Client) wayOf(req *http.Request) http.RoundTripper {
 	if c.short == nil || req.Method != http.MethodPost || req.ContentLength < 1 || req.ContentLength > maxShort {
 		return c.Transport
 	}
-	if c.post != nil && req.URL.Host == c.post.URL.Host && req.URL.Scheme == c.post.URL.Scheme {
+	if c.template != nil && req.URL.Host == c.template.URL.Host && req.URL.Scheme == c.template.URL.Scheme {
 		return c.short
 	}
 	return c.Transport
