@@ -69,6 +69,8 @@ type Journal struct {
 	to    Appender
 	queue chan *Entry
 	ended chan struct{}
+	// enough tells the writer that many records wait, of capacity 1; closing is closed when none follow.
+	enough, closing chan struct{}
 
 	mu     sync.RWMutex // guards closed; held for reading while a record is handed over
 	closed bool
@@ -194,7 +196,7 @@ func New(ctx context.Context, to Appender, o Options) (*Journal, error) {
 	j := &Journal{
 		o: o, to: to, queue: make(chan *Entry, o.Queue), ended: make(chan struct{}), taps: map[*Tap]struct{}{}, last: last,
 		folds: newFolds(o.Now), keeper: keeper{o.Keep, o.From, o.Now}, tidied: make(chan struct{}),
-		many: make(chan struct{}, 1),
+		many: make(chan struct{}, 1), enough: make(chan struct{}, 1), closing: make(chan struct{}),
 	}
 	ctx = context.WithoutCancel(ctx)
 	tidying, stop := context.WithCancel(ctx)
@@ -232,11 +234,13 @@ func (j *Journal) Record(ctx context.Context, e *Entry) error {
 	select {
 	case j.queue <- e:
 		j.mu.RUnlock()
+		j.tellPlenty()
 	default:
 		// Full: this caller waits, which is the back-pressure that is wanted.
 		select {
 		case j.queue <- e:
 			j.mu.RUnlock()
+			j.tellPlenty()
 		case <-ctx.Done():
 			j.mu.RUnlock()
 			return ctx.Err()
@@ -259,6 +263,7 @@ func (j *Journal) Close() {
 	if !j.closed {
 		j.closed = true
 		close(j.queue)
+		close(j.closing)
 	}
 	j.mu.Unlock()
 	j.stop()
@@ -318,35 +323,47 @@ func (j *Journal) written(n int) {
 }
 
 // gather adds what is waiting to the batch. When nobody waits for the commit it
-// also gives further records a little time to arrive: one commit for many.
+// also gives further records a little time to arrive: one commit for many. Meanwhile it does not
+// receive, so that a call that is recorded wakes nobody.
 func (j *Journal) gather(batch []*Entry, timer *time.Timer) []*Entry {
 	if !j.o.Strict {
 		timer.Reset(j.o.Gather)
-	}
-	for len(batch) < maxBatch {
-		if j.o.Strict {
+		for waits := true; waits && !j.plenty(); {
 			select {
-			case e, ok := <-j.queue:
-				if !ok {
-					return batch
-				}
-				batch = append(batch, e)
-				continue
-			default:
-				return batch
+			case <-j.enough: // or there was before
+			case <-timer.C:
+				waits = false
+			case <-j.closing:
+				waits = false
 			}
 		}
+	}
+	for len(batch) < maxBatch {
 		select {
 		case e, ok := <-j.queue:
 			if !ok {
 				return batch
 			}
 			batch = append(batch, e)
-		case <-timer.C:
+		default:
 			return batch
 		}
 	}
 	return batch
+}
+
+// plenty reports whether so many records wait that they are to be written now.
+func (j *Journal) plenty() bool { return len(j.queue) >= min(maxBatch-1, cap(j.queue)/2) }
+
+// tellPlenty tells the writer when so many wait.
+func (j *Journal) tellPlenty() {
+	if !j.plenty() {
+		return
+	}
+	select {
+	case j.enough <- struct{}{}:
+	default: // it was told
+	}
 }
 
 // append tries a batch a few times: a busy disk is not a reason to lose it. While

@@ -400,7 +400,10 @@ func TestWhatIsLostIsSaidNowAndThen(t *testing.T) {
 func TestRecordsAreCommittedTogether(t *testing.T) {
 	t.Parallel()
 	for _, strict := range []bool{true, false} {
-		j := &Journal{o: Options{Strict: strict, Gather: time.Hour}, queue: make(chan *Entry, 2*maxBatch)}
+		j := &Journal{
+			o: Options{Strict: strict, Gather: time.Hour}, queue: make(chan *Entry, 2*maxBatch), enough: make(chan struct{}, 1),
+			closing: make(chan struct{}),
+		}
 		for i := range maxBatch + 1 {
 			j.queue <- entry(fmt.Sprint(i))
 		}
@@ -409,9 +412,18 @@ func TestRecordsAreCommittedTogether(t *testing.T) {
 		assert.Len(t, first, maxBatch)
 		assert.Equal(t, fmt.Sprint(maxBatch-2), first[maxBatch-1].Tool, "in their order")
 		close(j.queue)
+		close(j.closing)
 		assert.Len(t, j.gather(nil, timer), 2, "what is left, when nothing follows")
 		timer.Stop()
 	}
+
+	// While it gathers it is told once when many wait, and not of each.
+	few := start(t, &memory{}, Options{Gather: time.Hour, Queue: 8})
+	for i := range 20 { // more than there is room for
+		require.NoError(t, few.Record(t.Context(), entry(fmt.Sprint(i))))
+	}
+	few.Close()
+	assert.LessOrEqual(t, len(few.enough), 1)
 
 	j := &Journal{many: make(chan struct{}, 1)}
 	for range 3 { // it is awake after the first time
