@@ -28,7 +28,7 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 	flags := map[string]string{"data": t.TempDir(), "listen": testkit.Listen(t)}
 	w := testkit.Start(t, flags)
 	var cancelled atomic.Int32
-	server := goServer(&cancelled)
+	server := goServer(func() {}, &cancelled)
 	up := testkit.Upstream(t, mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, nil))
 	w.Register("harbour", up, "")
 	w.Rule("admit", "*", "*", "*")
@@ -69,7 +69,6 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 			assert.Equal(t, map[string]any{"length": 8.0}, res.StructuredContent)
 		}
 	}()
-	time.Sleep(300 * time.Millisecond)
 	w = testkit.Start(t, flags)
 	<-back
 	rule := w.Rule("refuse", "*", "*", "measure")

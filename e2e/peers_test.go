@@ -22,7 +22,7 @@ import (
 )
 
 // goServer is a tool server on the Go SDK.
-func goServer(cancelled *atomic.Int32) *mcp.Server {
+func goServer(waits func(), cancelled *atomic.Int32) *mcp.Server {
 	s := mcp.NewServer(&mcp.Implementation{Name: "harbour", Version: "2.0"}, nil)
 	type in struct {
 		Text string `json:"text"`
@@ -65,6 +65,7 @@ func goServer(cancelled *atomic.Int32) *mcp.Server {
 		s,
 		&mcp.Tool{Name: "wait", Description: "Waits until it is cancelled."},
 		func(ctx context.Context, _ *mcp.CallToolRequest, _ in) (*mcp.CallToolResult, any, error) {
+			waits()
 			select {
 			case <-ctx.Done():
 				cancelled.Add(1)
@@ -123,7 +124,8 @@ func TestGoClientAndGoServer(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
 	var cancelled atomic.Int32
-	server := goServer(&cancelled)
+	waits := make(chan struct{}) // closed when the server is at it
+	server := goServer(func() { close(waits) }, &cancelled)
 	w.Register("harbour", testkit.Upstream(t, mcp.NewStreamableHTTPHandler(func(*http.Request) *mcp.Server { return server }, nil)), "")
 	rule := w.Rule("admit", "*", "harbour", "*")
 	changed := make(chan struct{}, 10)
@@ -152,7 +154,7 @@ func TestGoClientAndGoServer(t *testing.T) {
 	}
 
 	ctx, cancel := context.WithCancel(t.Context())
-	time.AfterFunc(200*time.Millisecond, cancel)
+	go func() { <-waits; cancel() }()
 	_, err = agent.CallTool(ctx, &mcp.CallToolParams{Name: "harbour__wait", Arguments: testkit.Obj{"text": ""}})
 	require.ErrorIs(t, err, context.Canceled)
 	require.Eventually(t, func() bool { return cancelled.Load() == 1 }, 30*time.Second, 10*time.Millisecond, "the server was told")
@@ -276,7 +278,7 @@ func TestNpmClientAndGoServer(t *testing.T) {
 	t.Parallel()
 	w := testkit.Start(t, nil)
 	var cancelled atomic.Int32
-	server := goServer(&cancelled)
+	server := goServer(func() {}, &cancelled)
 	// Answers as plain JSON this time, and without sessions.
 	w.Register(
 		"harbour",

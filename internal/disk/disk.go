@@ -35,8 +35,9 @@ type Watch struct {
 	stop  context.CancelFunc
 	ended chan struct{}
 
-	mu   sync.Mutex // guards the ballast: it is let go and taken again one at a time
-	held bool
+	mu    sync.Mutex // guards the ballast: it is let go and taken again one at a time
+	held  bool
+	given time.Time // when it was let go last
 }
 
 // Parts of the reserve: how much of it is the ballast, and below which part of it the
@@ -130,19 +131,23 @@ func (w *Watch) path() string { return filepath.Join(w.o.Dir, "reserve") }
 
 func (w *Watch) ballast() int64 { return min(w.o.Reserve/ballastPart, ballastMost) }
 
-// Relieve gives the ballast back; true when there was some. The store asks for it
-// when it cannot write.
+// sameTime is how long after the ballast was given back others are told so that met the full disk
+// before that.
+const sameTime = 5 * time.Second
+
+// Relieve gives the ballast back; true when there was some, or has been a moment ago. The store asks
+// for it when it cannot write.
 func (w *Watch) Relieve() bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if !w.held {
-		return false
+		return time.Since(w.given) < sameTime
 	}
 	if err := os.Remove(w.path()); err != nil && !errors.Is(err, os.ErrNotExist) {
 		w.o.Log.Error("the reserve could not be given back", "error", err)
 		return false
 	}
-	w.held = false
+	w.held, w.given = false, time.Now()
 	w.full.Store(true)
 	w.o.Log.Error("the disk is full; the reserve was given back so that people can still sign in, pause and revoke", "directory", w.o.Dir)
 	return true

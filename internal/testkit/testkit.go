@@ -113,6 +113,12 @@ func StartAs(t *testing.T, flags map[string]string, token string) *World {
 	var once sync.Once
 	w.stop = func() { once.Do(func() { w.Svc.Stop(context.Background()) }) }
 	t.Cleanup(w.stop)
+	t.Cleanup(func() { // what it logged last tells why
+		if t.Failed() {
+			text := w.Log.String()
+			t.Logf("the service said last:\n%s", text[max(0, len(text)-4000):])
+		}
+	})
 	if token != "" {
 		w.Token = token
 		return w

@@ -39,13 +39,27 @@ func (e *BusyError) Unavailable() string {
 	return "try again; when it happens often, see whether the disk of the service is slow"
 }
 
-// Of tells damage, and a database that is busy, apart from other errors of the database.
+// FullError says that there is no room on the disk; nothing was done.
+type FullError struct{ Err error }
+
+func (e *FullError) Error() string { return "the disk of the service is full" }
+
+func (e *FullError) Unwrap() error { return e.Err }
+
+// Unavailable is what helps, for those who do not know the database.
+func (e *FullError) Unavailable() string {
+	return "make room on the disk that the data directory is on, and try again"
+}
+
+// Of tells damage, a database that is busy and a disk that is full apart from other errors of the database.
 func Of(err error) error {
 	var e *sqlite.Error
 	switch {
 	case !errors.As(err, &e):
 	case e.Code()&0xff == 5: // SQLITE_BUSY
 		return &BusyError{err}
+	case Full(err):
+		return &FullError{err}
 	case e.Code()&0xff == 11: // SQLITE_CORRUPT
 		return &DamagedError{Err: err}
 	case e.Code()&0xff == 26: // SQLITE_NOTADB

@@ -39,7 +39,11 @@ func TestFaultsAreToldApart(t *testing.T) {
 	_, err = hasty.Exec("PRAGMA max_page_count = 1; INSERT INTO tides VALUES (zeroblob(99999))")
 	require.Error(t, err)
 	assert.True(t, Full(err))
-	assert.Equal(t, err, Of(err))
+	var full *FullError
+	require.ErrorAs(t, Of(err), &full)
+	assert.Contains(t, full.Unavailable(), "make room")
+	assert.ErrorIs(t, full, err)
+	assert.True(t, Full(full), "also when it was told apart")
 	none := filepath.Join(t.TempDir(), "none.db")
 	require.NoError(t, os.WriteFile(none, make([]byte, 9000), 0o600))
 	_, err = open(t, none).Exec("CREATE TABLE x (y)")
