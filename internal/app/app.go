@@ -277,6 +277,7 @@ func (svc *Service) Stop(ctx context.Context) {
 		svc.log.Warn("some requests did not end in time", "error", err)
 	}
 	svc.Gateway.Close(drain)
+	svc.several.HandOver(drain)
 	_ = svc.server.Close()
 	end, stop := context.WithTimeout(ctx, closeBudget)
 	defer stop()

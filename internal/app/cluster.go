@@ -18,6 +18,7 @@ import (
 type Cluster struct {
 	Servers           []string // none for a service that is one node
 	Name, Node        string
+	Labels            []string // of this node
 	Credentials, Cert string
 	AloneFor          time.Duration
 	Records           int // MiB of records of calls that the cluster keeps
@@ -54,7 +55,8 @@ func (svc *Service) joinCluster(ctx context.Context) error {
 	}
 	var err error
 	svc.several, err = node.Join(ctx, node.Options{
-		Cluster: o, Store: svc.store, Dir: svc.Settings.Data, AloneFor: s.AloneFor, Version: Version, Log: svc.log, Now: svc.Settings.Now,
+		Cluster: o, Store: svc.store, Dir: svc.Settings.Data, AloneFor: s.AloneFor, Labels: s.Labels, Version: Version,
+		Log: svc.log, Now: svc.Settings.Now,
 	})
 	return clusterError(err)
 }

@@ -20,6 +20,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"bouncer/internal/core/endpoint"
+	"bouncer/internal/core/serverspec"
 	duration "bouncer/internal/core/span"
 	"bouncer/internal/core/team"
 	"bouncer/internal/locker"
@@ -482,6 +483,24 @@ var table = []Setting{
 		func(s *Settings, v string) error {
 			if s.Cluster.Node = v; v != "" && !nodeName.MatchString(v) {
 				return fmt.Errorf("is %q; it must be small letters, digits and dashes", v)
+			}
+			return nil
+		},
+	},
+	{
+		"cluster-labels",
+		"",
+		"labels of this node, with commas between: processes that are placed at one of them run here",
+		func(s *Settings, v string) error {
+			s.Cluster.Labels = nil
+			for _, label := range strings.Split(v, ",") {
+				if label = strings.TrimSpace(label); label == "" {
+					continue
+				}
+				if !serverspec.NodeLabel(label) {
+					return fmt.Errorf("holds %q; labels are of small letters, digits and dashes", label)
+				}
+				s.Cluster.Labels = append(s.Cluster.Labels, label)
 			}
 			return nil
 		},

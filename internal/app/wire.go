@@ -104,8 +104,14 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		return nil, err
 	}
 
-	pool := upstream.NewPool(upstream.PoolOptions{
-		Link: o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll,
+	var pool *upstream.Pool
+	placed, err := svc.several.Places(keys, func(serverID string) { pool.Again(serverID) })
+	if err != nil {
+		return nil, clusterError(err)
+	}
+	pool = upstream.NewPool(upstream.PoolOptions{
+		Place: placed.Place,
+		Link:  o, Log: svc.log, Notice: svc.Gateway.Notice, Poll: s.Poll,
 		TakeUp: s.AlteredPrograms == "restart",
 	})
 	credentials := credential.New(credential.Options{

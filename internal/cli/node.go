@@ -75,9 +75,10 @@ func (t view) showNodes(all apitype.Nodes) error {
 	}
 	var rows [][]string
 	for _, n := range all.Nodes {
-		rows = append(rows, []string{n.Name, nodeState(n), behind(max(n.Last, n.Applied) - n.Applied), n.Address, n.Version, clock(n.Started)})
+		late := behind(max(n.Last, n.Applied) - n.Applied)
+		rows = append(rows, []string{n.Name, nodeState(n), late, strings.Join(n.Labels, " "), n.Address, n.Version, clock(n.Started)})
 	}
-	return t.table([]string{"NODE", "STATE", "BEHIND", "ADDRESS", "VERSION", "STARTED"}, rows)
+	return t.table([]string{"NODE", "STATE", "BEHIND", "LABELS", "ADDRESS", "VERSION", "STARTED"}, rows)
 }
 
 // nodeState is how a node is, in few words.
@@ -109,6 +110,7 @@ func behind(entries uint64) string {
 func (t view) showNode(n team.Node) error {
 	rows := [][]string{
 		{"node", n.Name}, {"state", nodeState(n)}, {"address", n.Address}, {"version", n.Version}, {"started", clock(n.Started)},
+		{"labels", strings.Join(n.Labels, " ")},
 	}
 	if !n.Gone { // of which it is not known
 		rows = append(rows,

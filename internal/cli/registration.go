@@ -39,6 +39,7 @@ type options struct {
 	header, query, ca, cert, key string
 	headers                      []string
 	memory, files, processes     int
+	placement                    string
 	limits
 	credentials
 }
@@ -174,12 +175,13 @@ func (o *options) define(f *flag.FlagSet) {
 	o.credentials.define(f)
 	o.limits.define(f)
 	f.IntVar(&o.processes, "processes", 0, "`number` of processes that a command may be")
+	f.StringVar(&o.placement, "placement", "", "`where` a command runs in a cluster: everywhere, one, or label:NAME")
 }
 
 func (o *options) fill(t *task, in *team.ServerOptions) error {
 	in.Per, in.Places, in.SignIn, in.PrivateRanges = o.per, o.places, o.signIn(), o.inside
 	in.Headers, in.SecretHeader, in.SecretQuery, in.ClientKey = o.headers, o.header, o.query, o.key
-	in.MemoryMiB, in.OpenFiles, in.Processes = o.memory, o.files, o.processes
+	in.MemoryMiB, in.OpenFiles, in.Processes, in.Placement = o.memory, o.files, o.processes, o.placement
 	in.CallSeconds, in.ResultKiB, in.TooLarge = int(o.time.Seconds()), o.result, o.tooLarge
 	in.ToolLimits, in.MessageMiB, in.StartSeconds = o.tools, o.message, int(o.start.Seconds())
 	for to, path := range map[*string]string{&in.CA: o.ca, &in.ClientCert: o.cert} {

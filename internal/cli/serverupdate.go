@@ -119,6 +119,7 @@ func (a *alteration) patch(t *task, now team.Server) (serverspec.ServerPatch, er
 	take(t, "message-limit", &in.MessageMiB, &a.more.message)
 	start := int(a.more.start.Seconds())
 	take(t, "start-time", &in.StartSeconds, &start)
+	take(t, "placement", &in.Placement, &a.more.placement)
 	seconds := int(a.more.time.Seconds())
 	take(t, "call-time", &in.CallSeconds, &seconds)
 	if len(t.rest) > 0 {

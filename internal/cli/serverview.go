@@ -57,6 +57,9 @@ func settingRows(s apitype.ServerInfo) [][2]string {
 		{"secret", s.Secret},
 		{"credential", whoseOf(s.Server)},
 	}
+	if s.Placement != "" && s.Placement != team.PlacedEverywhere {
+		rows = append(rows, [2]string{"placement", placementOf(s)})
+	}
 	ofSignIn := [][2]string{{"kept to", s.Issuer}, {"redirect", s.Redirect}, {"private range", strings.Join(s.PrivateRanges, " ")}}
 	for _, row := range ofSignIn {
 		if row[1] != "" {
@@ -224,4 +227,16 @@ func when(t *time.Time) string {
 		return ""
 	}
 	return clock(*t)
+}
+
+// placementOf says at which nodes a process runs, and at which it does now.
+func placementOf(s apitype.ServerInfo) string {
+	text, at := "at one node at a time", "now at "
+	if label, ok := team.PlacedAt(s.Placement); ok {
+		text, at = "at nodes with the label "+label, "calls from here go to "
+	}
+	if s.Health.Node == "" {
+		return text
+	}
+	return text + "; " + at + s.Health.Node
 }

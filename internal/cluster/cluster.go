@@ -437,3 +437,16 @@ func (c *Cluster) MaxMessage() int { return int(c.conn.MaxPayload()) }
 func (c *Cluster) ask(node string) string {
 	return strings.TrimSuffix(c.subject, ".log") + ".node." + node
 }
+
+// Send sends a part of what two nodes have to say to each other; it may be lost.
+func (c *Cluster) Send(node string, raw []byte) error {
+	if err := c.conn.Publish(c.ask(node)+".passage", raw); err != nil {
+		return fmt.Errorf("send to the node %s: %w", node, err)
+	}
+	return nil
+}
+
+// Receive has fn be told what other nodes send to this one, in their order. stop ends it.
+func (c *Cluster) Receive(fn func(raw []byte)) (stop func(), err error) {
+	return c.subscribe(c.ask(c.Node)+".passage", func(m *nats.Msg) { fn(m.Data) })
+}

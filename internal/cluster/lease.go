@@ -75,3 +75,15 @@ func onceKey(what string) string {
 func (l *Lease) Release(ctx context.Context) {
 	_ = l.c.leases.Delete(ctx, l.name, jetstream.LastRevision(l.Revision)) // it ends by itself otherwise
 }
+
+// Holder is the node that has a lease; "" for none.
+func (c *Cluster) Holder(ctx context.Context, name string) (string, error) {
+	have, err := c.leases.Get(ctx, name)
+	if errors.Is(err, jetstream.ErrKeyNotFound) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("see who has the lease %s: %w", name, err)
+	}
+	return string(have.Value()), nil
+}

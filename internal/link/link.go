@@ -77,6 +77,7 @@ type Diagnostics struct {
 	Started time.Time
 	Stderr  string // the end of what it wrote to standard error, masked
 	Noise   int    // lines on standard output that were not the protocol
+	Node    string // at which it runs, where that is said; "" otherwise
 }
 
 // Traits are what distinguishes transports for those who keep them.

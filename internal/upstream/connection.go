@@ -376,7 +376,7 @@ func (k *Connection) Status() link.Status {
 	defer k.mu.Unlock()
 	st := k.status
 	d := k.link.Diagnostics()
-	st.Stderr, st.Noise, st.PID = d.Stderr, d.Noise, d.PID
+	st.Stderr, st.Noise, st.PID, st.Node = d.Stderr, d.Noise, d.PID, d.Node
 	if d.PID != 0 {
 		st.Started = &d.Started
 	}

@@ -51,6 +51,8 @@ type PoolOptions struct {
 	Notice func(key string, frame []byte, f wire.Frame)
 	// Poll is as in Options.
 	Poll time.Duration
+	// Place returns the way to a process, given one that runs here; nil for none but that.
+	Place func(s team.Server, holder team.Holder, local link.Transport) link.Transport
 	// TakeUp is set for starting a process anew when its files have changed.
 	TakeUp bool
 }
@@ -211,7 +213,7 @@ func (p *Pool) start(w Wanted, key Key, print string, old *entry, probed offer) 
 		p.mu.Lock()
 		delete(p.offered, key)
 		p.mu.Unlock()
-		return Adopt(p.ctx, probed.transport, probed.status, o)
+		return Adopt(p.ctx, p.place(w, probed.transport), probed.status, o)
 	}
 	transport, err := dial.New(w.Server, w.Credential, p.o.Link)
 	if err != nil {
@@ -219,6 +221,7 @@ func (p *Pool) start(w Wanted, key Key, print string, old *entry, probed offer) 
 		p.o.Log.Error("a server cannot be reached as it is registered", "server", w.Server.Name, "error", err)
 		return nil
 	}
+	transport = p.place(w, transport)
 	if transport.Traits().Static {
 		offer, err := transport.Offer(p.ctx)
 		if err != nil {
@@ -235,6 +238,23 @@ func (p *Pool) start(w Wanted, key Key, print string, old *entry, probed offer) 
 		return Adopt(p.ctx, transport, st, o)
 	}
 	return Start(p.ctx, transport, w.Recorded(), o)
+}
+
+// place is the way to where a connection's process runs.
+func (p *Pool) place(w Wanted, local link.Transport) link.Transport {
+	if p.o.Place == nil {
+		return local
+	}
+	return p.o.Place(w.Server, w.Holder, local)
+}
+
+// Again has the connections to a server look at it soon, whatever they wait for.
+func (p *Pool) Again(serverID string) {
+	for key, c := range p.all() {
+		if key.Server == serverID {
+			c.wake()
+		}
+	}
 }
 
 func (p *Pool) other(serverID string) *entry {

@@ -3133,6 +3133,8 @@ export interface components {
             finding?: components["schemas"]["Finding"];
             /** @description tools that could not be taken, and why */
             leftOut?: string[];
+            /** @description node at which the process runs, of a server that is placed at some */
+            node?: string;
             /** @description lines that a local process wrote to standard output and that are not the protocol */
             noise?: number;
             /** @description process that runs, of a server that is one */
@@ -3751,6 +3753,7 @@ export interface components {
             draining: boolean;
             gone: boolean;
             here: boolean;
+            labels?: string[];
             last: number;
             name: string;
             /** Format: date-time */
@@ -4052,6 +4055,8 @@ export interface components {
              * @enum {string}
              */
             per?: "team" | "person" | "agent";
+            /** @description of a local process, in a cluster: everywhere, which is at every node, one, which is at one node at a time, or label:NAME, which is at every node with that label */
+            placement?: string;
             /** @description further secrets, and where they go */
             places?: components["schemas"]["Place"][];
             /** @description keep values in the open though they look like secrets */
@@ -4492,6 +4497,8 @@ export interface components {
              * @enum {string}
              */
             per?: "team" | "person" | "agent";
+            /** @description of a local process, in a cluster: everywhere, which is at every node, one, which is at one node at a time, or label:NAME, which is at every node with that label */
+            placement?: string;
             /** @description further secrets, and where they go */
             places?: components["schemas"]["Place"][];
             /** @description private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins */
@@ -4569,6 +4576,8 @@ export interface components {
             paused?: boolean;
             /** @enum {string} */
             per?: "team" | "person" | "agent";
+            /** @description of a local process, in a cluster: everywhere, one, or label:NAME */
+            placement?: string;
             /** @description all further secrets */
             places?: components["schemas"]["Place"][];
             /** @description keep values in the open though they look like secrets */

@@ -176,6 +176,15 @@ function changed() {
             {{ s.secret || 'none' }}<span v-if="s.secretEnv" class="soft"> in the variable {{ s.secretEnv }}</span
             ><span v-else-if="s.secretHeader" class="soft"> in the header {{ s.secretHeader }}</span>
           </dd>
+          <template v-if="s.placement && s.placement !== 'everywhere'"
+            ><dt>runs</dt>
+            <dd>
+              {{ s.placement === 'one' ? 'at one node at a time' : `at nodes with the label ${s.placement.slice('label:'.length)}`
+              }}<span v-if="s.health.node" class="soft"
+                >; {{ s.placement === 'one' ? 'now at' : 'calls from here go to' }} {{ s.health.node }}</span
+              >
+            </dd></template
+          >
           <template v-if="s.health.pid"
             ><dt>process</dt>
             <dd>

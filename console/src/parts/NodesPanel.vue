@@ -58,7 +58,10 @@ async function remove(node: api.Node) {
       </thead>
       <tbody>
         <tr v-for="n in nodes.data.value.nodes" :key="n.name">
-          <td>{{ n.name }}<span v-if="n.here" class="soft"> (this one)</span></td>
+          <td>
+            {{ n.name }}<span v-if="n.here" class="soft"> (this one)</span>
+            <div v-if="n.labels?.length" class="soft labels">{{ n.labels.join(', ') }}</div>
+          </td>
           <td>
             <span v-if="n.trouble" class="bad">◆ {{ n.trouble }}</span>
             <span v-else-if="n.draining" class="warn">◐ takes no new work</span>
@@ -82,6 +85,9 @@ async function remove(node: api.Node) {
 <style scoped>
 .nodes {
   margin-bottom: 18px;
+}
+.labels {
+  font-size: 12px;
 }
 .nodes p {
   margin: 0 0 8px;

@@ -17,6 +17,7 @@ export interface ServerForm {
   token: string
   secret: string
   sharing: 'auto' | 'shared' | 'private'
+  placement: string
   secretHeader: string
   secretQuery: string
   headers: string
@@ -71,6 +72,7 @@ export function formOf(s?: Server): ServerForm {
     token: '',
     secret: s?.secret ?? '',
     sharing: s?.sharing ?? 'auto',
+    placement: s?.placement || 'everywhere',
     secretHeader: s?.secretHeader ?? '',
     secretQuery: s?.secretQuery ?? '',
     headers: text(s?.headers),
@@ -129,6 +131,7 @@ function settings(f: ServerForm) {
       dir: f.dir,
       env: lines(f.env),
       secretEnv: f.secretEnv,
+      placement: f.placement,
       memoryMiB: f.memoryMiB ?? 0,
       openFiles: f.openFiles ?? 0,
       processes: f.processes ?? 0,
@@ -160,7 +163,7 @@ const empty = (v: unknown) => v === undefined || v === '' || v === 0 || (Array.i
 export function described(f: ServerForm): Registration {
   const all = Object.entries(settings(f)).filter(([key, v]) => {
     if (key === 'tooLarge') return f.resultKiB !== undefined
-    return !empty(v) && !(key === 'per' && v === 'team')
+    return !empty(v) && !(key === 'per' && v === 'team') && !(key === 'placement' && v === 'everywhere')
   })
   return { name: f.name, ...Object.fromEntries(all) }
 }

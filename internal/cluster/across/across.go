@@ -66,13 +66,17 @@ type Handler struct {
 	Peers  Asker
 	Others func(ctx context.Context) []string // the nodes besides this one
 	Base   string                             // URL where people reach the service
+	Places Places                             // nil where no process is placed anywhere
 
 	streaming atomic.Int64
 }
 
 // ServeHTTP implements http.Handler.
 func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	q := find(r)
+	q := find(questions, r)
+	if q == nil && !peer.Inside(r) && h.elsewherePlaced(w, r) {
+		return
+	}
 	if q == nil || peer.Inside(r) {
 		h.Next.ServeHTTP(w, r)
 		return
@@ -198,11 +202,11 @@ func tell(to http.Header, silent []string) {
 	}
 }
 
-// find is the question that a request is; nil for what one node answers.
-func find(r *http.Request) *question {
+// find is the one of some questions that a request is; nil for none.
+func find(among []question, r *http.Request) *question {
 	parts := strings.Split(r.URL.Path, "/")
-	for i := range questions {
-		q := &questions[i]
+	for i := range among {
+		q := &among[i]
 		want := strings.Split(q.path, "/")
 		if q.method != r.Method || len(want) != len(parts) {
 			continue

@@ -34,6 +34,7 @@ type Options struct {
 	Cluster *cluster.Cluster
 	Address string // base URL under which people and agents reach the node
 	Version string
+	Labels  []string // of this node
 	// State tells how far the node is, and what keeps it from being used; "" for nothing.
 	State func() (applied, last uint64, trouble string)
 	Log   *slog.Logger
@@ -74,7 +75,10 @@ func Start(ctx context.Context, o Options) (*Member, error) {
 		o.Now = time.Now
 	}
 	m := &Member{o: o, me: told{
-		Node: team.Node{Name: o.Cluster.Node, Address: o.Address, Version: o.Version, Started: o.Now().UTC()}, Instance: team.NewID(),
+		Node: team.Node{
+			Name: o.Cluster.Node, Address: o.Address, Version: o.Version, Labels: o.Labels, Started: o.Now().UTC(),
+		},
+		Instance: team.NewID(),
 	}}
 	if err := m.enter(ctx); err != nil {
 		return nil, err
@@ -197,6 +201,14 @@ func (m *Member) obey(ctx context.Context) error {
 
 // Heard is when most of the cluster answered last.
 func (m *Member) Heard() time.Time { return time.Unix(0, m.heard.Load()) }
+
+// There are the nodes that are there, as they were a moment ago.
+func (m *Member) There() []team.Node {
+	if list := m.nodes.Load(); list != nil {
+		return *list
+	}
+	return nil
+}
 
 // Others are the names of the other nodes, as they were a moment ago.
 func (m *Member) Others() (names []string) {

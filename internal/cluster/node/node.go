@@ -28,9 +28,11 @@ import (
 	"bouncer/internal/cluster/member"
 	"bouncer/internal/cluster/nodes"
 	"bouncer/internal/cluster/peer"
+	"bouncer/internal/cluster/placement"
 	"bouncer/internal/cluster/records"
 	"bouncer/internal/cluster/replica"
 	"bouncer/internal/control/budget"
+	"bouncer/internal/core/team"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
@@ -44,6 +46,7 @@ type Options struct {
 	Store    *store.Store
 	Dir      string // of the data
 	AloneFor time.Duration
+	Labels   []string // of this node
 	Version  string
 	Log      *slog.Logger
 	Now      func() time.Time
@@ -56,11 +59,13 @@ type Node struct {
 	cluster *cluster.Cluster
 	replica *replica.Replica
 	member  *member.Member
+	there   atomic.Pointer[member.Member] // the same, for those who ask before it is known
 	peers   *peer.Peers
-	latest  *latest.Latest // nil until it was entered
-	unhear  func()         // ends hearing of other nodes
-	working sync.WaitGroup // all that goes on
-	inForce atomic.Uint64  // the newest entry of the log that is in force
+	placed  *placement.Placement // nil until it was asked for
+	latest  *latest.Latest       // nil until it was entered
+	unhear  func()               // ends hearing of other nodes
+	working sync.WaitGroup       // all that goes on
+	inForce atomic.Uint64        // the newest entry of the log that is in force
 	// inForceAt is when that was all that the log had; nil for not known yet.
 	inForceAt atomic.Pointer[time.Time]
 	changed   chan struct{}   // capacity 1: another node altered something
@@ -211,7 +216,7 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry, notary *journa
 		return nil, err
 	}
 	n.member, err = member.Start(ctx, member.Options{
-		Cluster: n.cluster, Address: n.at, Version: n.o.Version, Log: n.o.Log, Now: n.o.Now,
+		Cluster: n.cluster, Address: n.at, Version: n.o.Version, Labels: n.o.Labels, Log: n.o.Log, Now: n.o.Now,
 		State: func() (applied, last uint64, trouble string) {
 			at := n.replica.Status()
 			return n.holds(at), at.Last, n.trouble()
@@ -220,6 +225,7 @@ func (n *Node) Enter(ctx context.Context, reg *registry.Registry, notary *journa
 	if err != nil {
 		return nil, err
 	}
+	n.there.Store(n.member)
 	n.latest = latest.New(func(ctx context.Context) error { return n.level(ctx, reg) })
 	n.working.Go(func() { n.latest.Run(n.own) })
 	n.working.Go(func() { n.keepUp(n.own, reg) })
@@ -277,8 +283,13 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 		return nil, err
 	}
 	n.working.Go(func() { follow.Run(n.own) })
+	var places across.Places
+	if n.placed != nil {
+		places = n.placed
+	}
 	return &across.Handler{
-		Base: here.Base, Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
+		Places: places,
+		Base:   here.Base, Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
 	}, nil
 }
 
@@ -590,9 +601,42 @@ func (n *Node) Close(ctx context.Context) {
 	if n.peers != nil {
 		n.peers.Close()
 	}
+	if n.placed != nil {
+		n.placed.Close(ctx)
+	}
 	if n.member != nil {
 		n.member.Close(ctx)
 	}
 	n.replica.Close()
 	n.cluster.Close()
+}
+
+// Places is where processes run; nil for a service that is one node. moved is told of a server whose
+// process is somewhere else; it must not block.
+func (n *Node) Places(keys *locker.Keys, moved func(serverID string)) (*placement.Placement, error) {
+	if n == nil {
+		return nil, nil
+	}
+	key, err := keys.Derive("processes")
+	if err != nil {
+		return nil, err
+	}
+	n.placed = placement.New(placement.Options{
+		Places: n.cluster, Node: n.cluster.Node, Labels: n.o.Labels, Moved: moved, Log: n.o.Log,
+		Nodes: func() []team.Node {
+			if m := n.there.Load(); m != nil {
+				return m.There()
+			}
+			return nil
+		},
+	})
+	return n.placed, n.placed.Start(n.cluster, key)
+}
+
+// HandOver has processes run at other nodes from now on, when what other nodes ask of them has ended,
+// or the context has.
+func (n *Node) HandOver(ctx context.Context) {
+	if n != nil && n.placed != nil {
+		n.placed.HandOver(ctx)
+	}
 }

@@ -22,9 +22,9 @@ import (
 // Bounds of what is asked.
 const (
 	askTime  = 3 * time.Second
-	longTime = time.Minute // for what goes through all calls
-	maxBody  = 256 << 10   // bytes of a request
-	atOnce   = 16          // questions that are worked on
+	longTime = 5 * time.Minute // for what goes through all calls, or starts a process
+	maxBody  = 256 << 10       // bytes of a request
+	atOnce   = 16              // questions that are worked on
 )
 
 // Request is a request of a person, as it goes to another node. It shows what the person
@@ -184,13 +184,18 @@ func (p *Peers) work(r *Request) (int, []byte) {
 // ErrTooLarge is returned for a request that is not passed on.
 var ErrTooLarge = errors.New("the request is too large for other nodes")
 
-// NewRequest reads a request for other nodes; its body can be read again afterwards.
+// NewRequest reads a request for other nodes; its body can be read again afterwards, also when it is
+// ErrTooLarge.
 func NewRequest(r *http.Request) (*Request, error) {
 	body, err := io.ReadAll(io.LimitReader(r.Body, maxBody+1))
 	if err != nil {
 		return nil, fmt.Errorf("read the request: %w", err)
 	}
 	if len(body) > maxBody {
+		r.Body = struct {
+			io.Reader
+			io.Closer
+		}{io.MultiReader(bytes.NewReader(body), r.Body), r.Body}
 		return nil, ErrTooLarge
 	}
 	r.Body = io.NopCloser(bytes.NewReader(body))

@@ -109,5 +109,8 @@ func TestWhatWasHeardOnTheWayIsOfNoUse(t *testing.T) {
 	large, err := http.NewRequest(http.MethodPost, "http://127.0.0.1/api/held/1/decision", bytes.NewReader(make([]byte, maxBody+1)))
 	require.NoError(t, err)
 	_, err = NewRequest(large)
-	assert.ErrorIs(t, err, ErrTooLarge)
+	require.ErrorIs(t, err, ErrTooLarge)
+	raw, err := io.ReadAll(large.Body)
+	require.NoError(t, err)
+	assert.Len(t, raw, maxBody+1, "whoever answers it here still reads all of it")
 }

@@ -223,6 +223,7 @@ var catalog = []Known{
 	{ServesAPort, "the process listens on a port instead", Registrar},
 	{ProcessesOff, "no process is started here", Registrar},
 	{TooManyProcesses, "too many processes run", Registrar},
+	{NoNode, "no node that runs the process can be had", Registrar},
 	{NeverAnswers, "no answer comes", ServerOwner},
 	{NoRevision, "there is no revision of the protocol in common", ServerOwner},
 	{InitRefused, "the server refuses to open a session", ServerOwner},

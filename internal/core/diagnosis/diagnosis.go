@@ -76,6 +76,7 @@ const (
 	OverLimit         Cause = "launch.over-its-limits"
 	ProcessesOff      Cause = "launch.processes-are-off"
 	TooManyProcesses  Cause = "launch.too-many-processes"
+	NoNode            Cause = "launch.no-node-runs-it"
 	NoLegacy          Cause = "transport.no-event-stream"
 	EndpointElsewhere Cause = "transport.message-endpoint-points-elsewhere"
 	HeadersRefused    Cause = "protocol.headers-refused"
@@ -208,6 +209,13 @@ func known(e Evidence) Finding {
 			"the process was not started" + note(e),
 			"end some sessions or own credentials of this server, or let agents share it (bouncer server update --sharing shared)",
 			registrar,
+		}
+	case NoNode:
+		return Finding{
+			e.What,
+			"no node of the cluster can be had that runs the process" + note(e),
+			"see which nodes are there (bouncer node list); where it is to run is said by bouncer server update --placement",
+			"whoever runs Bouncer",
 		}
 	case NoLegacy:
 		f.Message = "the address opens no event stream of the 2024-11-05 transport" + note(e)

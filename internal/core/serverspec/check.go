@@ -55,6 +55,9 @@ func CheckOptions(s team.Server) error {
 	case s.SecretHeader != "" && !headerName(s.SecretHeader):
 		return bad("secretHeader", "is no name of a header, like X-Api-Key")
 	}
+	if err := checkPlacement(s); err != nil {
+		return err
+	}
 	if err := checkHeaders(s.Headers); err != nil {
 		return err
 	}
@@ -71,6 +74,26 @@ func CheckOptions(s team.Server) error {
 		return bad("clientKey", "and clientCert belong together; store the key as a secret and name it")
 	}
 	return nil
+}
+
+// checkPlacement checks where a process is to run.
+func checkPlacement(s team.Server) error {
+	label, ok := team.PlacedAt(s.Placement)
+	switch {
+	case s.Placement == "":
+		return nil
+	case s.Transport != team.Stdio:
+		return &team.FieldError{Field: "placement", Why: "belongs to a local process"}
+	case s.Placement == team.PlacedEverywhere, s.Placement == team.PlacedOnce, ok && NodeLabel(label):
+		return nil
+	}
+	const why = "must be everywhere, one, or label:NAME with a label of small letters, digits and dashes"
+	return &team.FieldError{Field: "placement", Why: why}
+}
+
+// NodeLabel reports whether a text can be the label of a node.
+func NodeLabel(label string) bool {
+	return label != "" && len(label) <= 40 && strings.Trim(label, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
 }
 
 // maxCallSeconds is the longest time that a call can be given.

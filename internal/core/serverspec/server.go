@@ -82,6 +82,8 @@ type ServerPatch struct {
 	// StartSeconds is of a local process.
 	StartSeconds *int `json:"startSeconds,omitempty" doc:"how long it may take to open a conversation; 0 for 30 s of silence"`
 
+	Placement *string `json:"placement,omitempty" doc:"of a local process, in a cluster: everywhere, one, or label:NAME"`
+
 	MessageMiB *int `json:"messageMiB,omitempty" doc:"largest message that is taken from it; 0 for the setting message-limit"`
 
 	Sharing     *string           `json:"sharing,omitempty" enum:"auto,shared,private"`
@@ -209,6 +211,7 @@ func (p ServerPatch) options(o *team.ServerOptions) {
 	set(&o.ToolLimits, p.ToolLimits)
 	set(&o.MessageMiB, p.MessageMiB)
 	set(&o.StartSeconds, p.StartSeconds)
+	set(&o.Placement, p.Placement)
 	set(&o.PrivateRanges, p.PrivateRanges)
 }
 
@@ -218,7 +221,7 @@ func (p ServerPatch) Reaches() bool {
 	return p.URL != nil || p.Token != nil || p.Secret != nil || p.Places != nil || p.SignIn != nil || p.TakeIssuer ||
 		p.Command != nil || p.Args != nil || p.Dir != nil || p.Env != nil || p.SecretEnv != nil || p.Transport != nil ||
 		p.Headers != nil || p.SecretHeader != nil || p.SecretQuery != nil || p.CA != nil || p.ClientCert != nil || p.ClientKey != nil ||
-		p.MemoryMiB != nil || p.OpenFiles != nil || p.Processes != nil
+		p.MemoryMiB != nil || p.OpenFiles != nil || p.Processes != nil || p.Placement != nil
 }
 
 // Elsewhere reports whether what people gave for the server as it was would go to

@@ -157,6 +157,15 @@ func TestSettingsThatExcludeEachOther(t *testing.T) {
 		"a client without its name":     {team.EventStream, way(team.SignInWay{Grant: team.GrantClient, SigningKey: "k"}), "signIn.clientId"},
 		"a workload":                    {team.EventStream, way(team.SignInWay{Grant: team.GrantWorkload, ClientID: "c", Assertion: "a"}), ""},
 		"an assertion of a code":        {team.EventStream, way(team.SignInWay{Grant: team.GrantCode, Assertion: "a"}), "signIn.assertion"},
+		"placed everywhere":             {team.Stdio, placedAt("everywhere"), ""},
+		"placed at one node":            {team.Stdio, placedAt("one"), ""},
+		"placed at two":                 {team.Stdio, placedAt("two"), "placement"},
+		"placed at a label":             {team.Stdio, placedAt("label:deep-water-4"), ""},
+		"placed at no label":            {team.Stdio, placedAt("label:"), "placement"},
+		"placed at LABELS":              {team.Stdio, placedAt("label:Cranes"), "placement"},
+		"placed at a long one":          {team.Stdio, placedAt("label:" + strings.Repeat("x", 41)), "placement"},
+		"placed at 40 letters":          {team.Stdio, placedAt("label:" + strings.Repeat("x", 40)), ""},
+		"an address placed":             {team.EventStream, placedAt("one"), "placement"},
 		"a workload that nobody knows":  {team.EventStream, way(team.SignInWay{Grant: team.GrantWorkload, Assertion: "a"}), "signIn.clientId"},
 		"a key without its client":      {team.EventStream, way(team.SignInWay{Grant: team.GrantCode, SigningKey: "k"}), "signIn.clientId"},
 		"an assertion that is unknown":  {team.EventStream, way(team.SignInWay{Grant: team.GrantAssertion}), "signIn.clientId"},
@@ -174,6 +183,10 @@ func TestSettingsThatExcludeEachOther(t *testing.T) {
 		row.alter(&s)
 		assert.Equal(t, row.field, fieldOf(t, CheckOptions(s)), name)
 	}
+}
+
+func placedAt(placement string) func(*team.Server) {
+	return func(s *team.Server) { s.Placement = placement }
 }
 
 // Every field of a patch says whether the server has to be tried again with it.

@@ -163,6 +163,8 @@ type ServerOptions struct {
 	Places     []Place     `json:"places,omitempty" doc:"further secrets, and where they go"`
 	SignIn     *SignInWay  `json:"signIn,omitempty" doc:"it is reached with an OAuth grant"`
 
+	Placement string `json:"placement,omitempty" doc:"of a local process, in a cluster: everywhere, which is at every node, one, which is at one node at a time, or label:NAME, which is at every node with that label"`
+
 	PrivateRanges []string `json:"privateRanges,omitempty" doc:"private address ranges, like 10.0.0.0/8, in which its authorization server may be; kept by admins"`
 }
 
@@ -269,6 +271,7 @@ type Health struct {
 	Noise         int                `json:"noise,omitempty" doc:"lines that a local process wrote to standard output and that are not the protocol"`
 	PID           int                `json:"pid,omitempty" doc:"process that runs, of a server that is one"`
 	Started       *time.Time         `json:"started,omitempty" doc:"when that process was started"`
+	Node          string             `json:"node,omitempty" doc:"node at which the process runs, of a server that is placed at some"`
 	Altered       string             `json:"altered,omitempty" doc:"file of a local process that changed since it was started, so that it still runs the code before"`
 	Since         time.Time          `json:"since" doc:"when this state began"`
 	Checked       time.Time          `json:"checked"`

@@ -1,5 +1,7 @@
 package team
 
+import "strings"
+
 // Kinds of pass.
 const (
 	PassPlain     = "pass"
@@ -66,6 +68,18 @@ const (
 	// SharingPrivate gives every agent session a link of its own.
 	SharingPrivate = "private"
 )
+
+// Where local processes run, in a cluster of several nodes.
+const (
+	PlacedEverywhere = "everywhere" // at every node
+	PlacedOnce       = "one"        // at one node at a time
+	placedAt         = "label:"     // at every node with the label
+)
+
+// PlacedAt is the label that a placement names; ok is false for one that names none.
+func PlacedAt(placement string) (label string, ok bool) {
+	return strings.CutPrefix(placement, placedAt)
+}
 
 // Kinds of secret.
 const (

@@ -1,5 +1,8 @@
 <script setup lang="ts">
 import { ElFormItem, ElInput, ElInputNumber, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
+import { computed, onMounted } from 'vue'
+import * as api from '../../api'
+import { useResource } from '../../use/resource'
 import type { ServerForm } from '../../use/serverform'
 import PlaceList from './PlaceList.vue'
 import SecretSelect from './SecretSelect.vue'
@@ -8,6 +11,9 @@ import ToolLimitList from './ToolLimitList.vue'
 /** The settings that most servers need none of. */
 defineProps<{ problem: (field: string) => string; fresh: boolean }>()
 const form = defineModel<ServerForm>({ required: true })
+const nodes = useResource(() => api.nodes()) // those who may not see them write a label themselves
+onMounted(() => void nodes.load())
+const labels = computed(() => [...new Set((nodes.data.value?.nodes ?? []).flatMap((n) => n.labels ?? []))].sort())
 </script>
 
 <template>
@@ -29,6 +35,13 @@ const form = defineModel<ServerForm>({ required: true })
     ><SecretSelect v-model="form.secret" label="Stored secret"
   /></ElFormItem>
   <template v-if="form.kind === 'command'">
+    <ElFormItem label="Runs, in a cluster" :error="problem('placement')">
+      <ElSelect v-model="form.placement" aria-label="Runs, in a cluster" filterable allow-create>
+        <ElOption value="everywhere" label="at every node" />
+        <ElOption value="one" label="at one node at a time" />
+        <ElOption v-for="label in labels" :key="label" :value="'label:' + label" :label="'at nodes with the label ' + label" />
+      </ElSelect>
+    </ElFormItem>
     <ElFormItem label="Memory limit (MiB)" :error="problem('memoryMiB')"
       ><ElInputNumber v-model="form.memoryMiB" :min="16" :step="64"
     /></ElFormItem>
