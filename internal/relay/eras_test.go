@@ -1,6 +1,7 @@
 package relay_test
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -411,7 +412,14 @@ func TestStreamsAreResumed(t *testing.T) {
 	assert.NotContains(t, text, "progress", "only what followed")
 	_, text = resume(prime.ID)
 	assert.Contains(t, text, "progress", "it can be taken up at any event that is kept")
-	for _, bad := range []string{"999-0", "x", "1-99", "-1--1"} {
+	// A stream that was begun elsewhere, or before a start: the request gets the answer that is true.
+	_, text = resume("7-3-" + base64.RawURLEncoding.EncodeToString([]byte("12")))
+	assert.Contains(t, text, `"id":12,"error"`)
+	assert.Contains(t, text, "whether the tool ran is not known")
+	assert.Contains(t, text, `"reason":"outcome-unknown"`)
+	forged := base64.RawURLEncoding.EncodeToString([]byte(`1,"x":{}`))
+	number, _, _ := strings.Cut(id, "-")
+	for _, bad := range []string{"999-0", "x", "1-99", "-1--1", "7-3-" + forged, "7-3-?", number + "-99-MQ"} {
 		res, _ := resume(bad)
 		assert.Equal(t, 400, res.StatusCode, bad)
 	}

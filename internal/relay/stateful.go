@@ -3,6 +3,7 @@ package relay
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"net/http"
 	"strconv"
@@ -77,7 +78,7 @@ func (d *Gateway) post(w http.ResponseWriter, r *http.Request, v carry.Principal
 	if s == nil {
 		return
 	}
-	out.Session = s
+	out.Session, out.Request = s, f.ID.Of(body)
 	v = v.As(s.Info, s.Revision)
 	s.Noted(v.How)
 	c := &carry.Caller{Principal: v, Session: s, Revision: s.Revision, Caps: s.Caps, Info: s.Info}
@@ -362,14 +363,44 @@ func (d *Gateway) stream(w http.ResponseWriter, r *http.Request, v carry.Princip
 	events.Serve(r.Context(), stream.Feed{Next: s.Outbox.Feed("", nil), Expires: v.Pass.Expires, Gone: ended, Ended: d.ended})
 }
 
+// readEventID reads what stands in the id of an event: the number of its stream, that of the event, and
+// the raw id of the request that the stream answers.
+func readEventID(id string) (no, index int, request []byte, ok bool) {
+	parts := strings.Split(id, "-") // the last part may hold some itself
+	if len(parts) < 2 {
+		return 0, 0, nil, false
+	}
+	no, err1 := strconv.Atoi(parts[0])
+	index, err2 := strconv.Atoi(parts[1])
+	request, err3 := base64.RawURLEncoding.DecodeString(strings.Join(parts[2:], "-"))
+	return no, index, request, err1 == nil && err2 == nil && err3 == nil
+}
+
+// lost answers a request whose stream was begun before the service was started anew, or at another node:
+// what became of it is not known here, and it is not sent once more.
+func lost(w http.ResponseWriter, request []byte) {
+	frame := wire.AppendError(nil, request, wire.CodeInternal, "the connection that this call came over is gone: it was at another node, "+
+		"or Bouncer was started anew; whether the tool ran is not known here, and nothing was sent again; look at the server before "+
+		"you repeat the call", map[string]string{"reason": "outcome-unknown"})
+	if f, err := wire.ReadFrame(frame); err != nil || f.Kind != wire.Response || !bytes.Equal(f.ID.Of(frame), request) {
+		w.WriteHeader(http.StatusBadRequest) // nobody was given an event of such an id
+		return
+	}
+	events, err := stream.Open(w)
+	if err == nil {
+		_ = events.Send(wire.AppendEvent(nil, "", frame)) // the agent may have gone
+	}
+}
+
 // resume plays the rest of a stream, and what is still added to it.
 func (d *Gateway) resume(w http.ResponseWriter, r *http.Request, s *session.Session, last string) {
-	no, index := 0, 0
-	before, after, ok := strings.Cut(last, "-")
-	no, err1 := strconv.Atoi(before)
-	index, err2 := strconv.Atoi(after)
+	no, index, request, ok := readEventID(last)
 	t := s.Replay(no)
-	if !ok || err1 != nil || err2 != nil || t == nil {
+	if ok && t == nil && !s.Numbered(no) && len(request) > 0 {
+		lost(w, request)
+		return
+	}
+	if !ok || t == nil {
 		d.fail(w, http.StatusBadRequest, nil, wire.CodeInvalidRequest, "the Last-Event-ID header names no event that is still kept")
 		return
 	}

@@ -13,6 +13,7 @@ import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/team"
+	"bouncer/internal/core/wire"
 	"bouncer/internal/testkit"
 )
 
@@ -127,4 +128,40 @@ func TestAProcessRunsAtNodesWithALabel(t *testing.T) {
 	}, 60*time.Second, 100*time.Millisecond)
 	assert.Contains(t, text, "no node with the label cranes is there")
 	assert.Contains(t, text, "bouncer node list")
+}
+
+// An agent that comes back at another node for the answer to a call is told that what became of it is
+// not known there; the call is not sent once more.
+func TestACallIsNotSentAgainElsewhere(t *testing.T) {
+	t.Parallel()
+	c := begin(t)
+	north, script := c.node("north"), testkit.NewScript(t)
+	script.Call = func(call *testkit.ScriptCall) {
+		call.Notify("notifications/progress", `{"progressToken":`+call.Token+`,"progress":1}`)
+		<-t.Context().Done()
+	}
+	north.Register("act", testkit.Upstream(t, script), "")
+	north.Rule("admit", "*", "*", "*")
+	pass := north.Agent("marit-quill")
+	south := c.node("south")
+	c.level(north, south)
+	agent := c.reaches(north, pass, "act__act")
+	const call = `{"jsonrpc":"2.0","id":"mine","method":"tools/call","params":{"_meta":{"progressToken":"t"},"name":"act__act"}}`
+	res, err := http.DefaultClient.Do(agent.Request(t.Context(), "POST", call))
+	require.NoError(t, err)
+	defer res.Body.Close()
+	prime, err := wire.NewEventReader(res.Body, 1<<20).Next()
+	require.NoError(t, err)
+	again := *agent
+	again.URL = strings.Replace(agent.URL, north.Base, south.Base, 1)
+	again.Header = http.Header{"Last-Event-Id": {prime.ID}}
+	back, err := http.DefaultClient.Do(again.Request(t.Context(), "GET", ""))
+	require.NoError(t, err)
+	defer back.Body.Close()
+	require.Equal(t, http.StatusOK, back.StatusCode)
+	answer, err := wire.NewEventReader(back.Body, 1<<20).Next()
+	require.NoError(t, err)
+	assert.Contains(t, string(answer.Data), `"id":"mine","error"`)
+	assert.Contains(t, string(answer.Data), "outcome-unknown")
+	assert.Len(t, script.Seen("tools/call"), 1)
 }

@@ -15,6 +15,7 @@ import (
 type Replay struct {
 	budget *Budget
 	holder gate.Holder
+	about  string // the end of the ids of its events, which says what request it answers
 
 	mu     sync.Mutex // guards what follows; held over no other lock
 	events [][]byte   // rendered, with their ids
@@ -43,7 +44,7 @@ func (t *Replay) Add(no int, frame []byte, last bool) []byte {
 	size := int64(len(frame) + overhead)
 	room := t.budget.take(t, size)
 	t.mu.Lock()
-	ev := wire.AppendEvent(nil, strconv.Itoa(no)+"-"+strconv.Itoa(t.first+len(t.events)), frame)
+	ev := wire.AppendEvent(nil, strconv.Itoa(no)+"-"+strconv.Itoa(t.first+len(t.events))+t.about, frame)
 	var free int64
 	if room && !t.gone {
 		t.events = append(t.events, ev)

@@ -5,6 +5,7 @@ package session
 
 import (
 	"context"
+	"encoding/base64"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -47,6 +48,7 @@ type Session struct {
 	stream   chan struct{}                      // closed to end the open GET stream; nil when none
 	requests map[string]*Request                // requests of servers on their way to the agent, by id
 	replays  map[int]*Replay                    // event streams that can be resumed, by number
+	firstNo  int                                // what streams and questions are numbered from at this opening
 	lastNo   int                                // number of the last stream, and of the last question
 	// Of the oldest transport: messages under way, and whether initialize was sent.
 	underway int
@@ -197,13 +199,22 @@ func (n *Session) LogLevel() string {
 	return n.level
 }
 
-// NewReplay begins a replay and returns its number; the oldest finished ones make
-// room.
-func (n *Session) NewReplay() (int, *Replay) {
+// Numbered reports whether a stream of a number was begun since the session was opened here. One
+// that was not may have been before the service was started anew, or at another node.
+func (n *Session) Numbered(no int) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return no > n.firstNo && no <= n.lastNo
+}
+
+// NewReplay begins a replay of the stream that answers a request, and returns its number; the oldest
+// finished ones make room. The events carry the request's id, raw, as well.
+func (n *Session) NewReplay(request []byte) (int, *Replay) {
 	n.mu.Lock()
 	gone := n.stale(time.Now())
 	n.lastNo++
 	no, t := n.lastNo, &Replay{budget: n.budget, holder: n.Holder, wake: make(chan struct{}), gone: n.ended}
+	t.about = "-" + base64.RawURLEncoding.EncodeToString(request)
 	if n.replays == nil {
 		n.replays = map[int]*Replay{}
 	}

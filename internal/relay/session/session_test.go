@@ -79,14 +79,14 @@ func TestKeptStreamsAreBounded(t *testing.T) {
 	}
 	frame := bytes.Repeat([]byte("x"), 1<<20)
 	other := open("parlour", "ottilie")
-	hers, tape := other.NewReplay()
+	hers, tape := other.NewReplay([]byte("1"))
 	tape.Add(hers, frame, true)
 	sessions := []*Session{}
 	var first *Replay
 	for range 20 {
 		s := open("quill", "marit")
 		sessions = append(sessions, s)
-		no, t := s.NewReplay()
+		no, t := s.NewReplay([]byte("1"))
 		t.Add(no, frame, false)
 		t.Add(no, []byte("{}"), true)
 		if first == nil {
@@ -100,7 +100,7 @@ func TestKeptStreamsAreBounded(t *testing.T) {
 	assert.True(t, ok, "another agent's has not")
 	// One that is not finished cannot make room, and goes on without being kept.
 	long := open("voice", "")
-	no, running := long.NewReplay()
+	no, running := long.NewReplay([]byte("1"))
 	for range 40 {
 		for range 4 {
 			running.Add(no, frame, false)

@@ -3,6 +3,7 @@ package session
 import (
 	"crypto/rand"
 	"encoding/hex"
+	mrand "math/rand/v2"
 	"sync"
 	"time"
 
@@ -45,6 +46,10 @@ func (s *Set) Open(n *Session, p *snapshot.Pass, a *snapshot.Agent, now time.Tim
 	if n.Line == 0 {
 		n.Line = tap.Line()
 	}
+	// Whoever comes back with the number of a stream or a question of before, or of another node, is
+	// not taken for one that is asked now.
+	n.firstNo = mrand.IntN(1<<32) << 16
+	n.lastNo = n.firstNo
 	n.AgentID, n.PassID, n.budget = p.AgentID, p.ID, s.budget
 	n.Holder = gate.Holder{Agent: a.ID, Person: a.Owner}
 	n.Used.Store(now.UnixMilli())

@@ -28,6 +28,7 @@ type Reply struct {
 	Kept         bool                  // part of a batch: kept instead of written
 	Stateless    bool                  // errors have a status of their own
 	Session      *session.Session      // whose streams can be resumed; nil for those that cannot
+	Request      []byte                // raw id of the request, until the reply is over; for streams that can be resumed
 	Legacy       *session.LegacyStream // where everything goes in the oldest transport; nil in others
 
 	mu     sync.Mutex // guards what follows; may be held over one bounded write to the agent
@@ -103,7 +104,7 @@ func (a *Reply) begin() {
 	a.rc = http.NewResponseController(a.Writer)
 	streamHeader(a.Writer)
 	if a.Session != nil && wire.HasEventIDs(a.Session.Revision) {
-		a.number, a.replay = a.Session.NewReplay()
+		a.number, a.replay = a.Session.NewReplay(a.Request)
 		a.err = send(a.Writer, a.rc, a.replay.Add(a.number, nil, false))
 	}
 }
