@@ -85,7 +85,8 @@ packages: build ## a package for Debian, a tarball and an image as a file, in bi
 test-stress: build peers chromium ## the same tests three times over, with more at once than the machine has cores
 	$(RACE) -timeout 60m -count 3 -parallel 32 ./...
 
-cluster-test: ## ten minutes of servers of a cluster lost at random, under people who alter at every node; the history is checked
+cluster-test: ## nodes and servers of a cluster killed, paused and cut off at random for ten minutes, and bad days; as root
+	BOUNCER_CLUSTER_TIME=10m $(GO) test ./e2e/apart -timeout 60m -v -count 1
 	BOUNCER_CLUSTER_TIME=10m $(RACE) ./internal/cluster/replica -run TestHistoryIsThatOfOneNode -timeout 30m -v -count 1
 
 crash: build ## kill the service a thousand times under load, and hold what is there against what was answered

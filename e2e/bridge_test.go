@@ -42,7 +42,7 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 	})
 	agent, err := client.Connect(
 		t.Context(),
-		&mcp.CommandTransport{Command: exec.Command(bin, "bridge", "--address", w.Base, "--pass-file", pass)},
+		&mcp.CommandTransport{Command: exec.Command(bin, "bridge", "--address", w.Base, "--pass-file", pass, "--patience", "3m")},
 		nil,
 	)
 	require.NoError(t, err)
@@ -74,10 +74,10 @@ func TestBridgeSurvivesARestart(t *testing.T) {
 	rule := w.Rule("refuse", "*", "*", "measure")
 	select {
 	case <-changed:
-	case <-time.After(30 * time.Second):
+	case <-time.After(3 * time.Minute):
 		t.Fatal("the assistant was not told")
 	}
-	require.Eventually(t, func() bool { return len(names(t, agent)) == 3 }, 30*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(names(t, agent)) == 3 }, 3*time.Minute, 20*time.Millisecond)
 	_, err = call("harbour__measure", "x")
 	assert.ErrorContains(t, err, rule)
 	w.Must("PATCH", "/api/agents/marit-quill", testkit.Obj{"paused": true}, nil)

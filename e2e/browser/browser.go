@@ -63,8 +63,11 @@ func (b *Browser) Close() {
 	}
 }
 
+// patience is how long a step may take, also where many browsers share few cores.
+const patience = 2 * time.Minute
+
 func (b *Browser) do(steps ...chromedp.Action[chromedp.Void]) error {
-	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	return chromedp.Do(ctx, steps...)
 }
@@ -117,12 +120,12 @@ func (b *Browser) Click(css, text string) error {
 
 // Wait waits until the JavaScript expression is true.
 func (b *Browser) Wait(expression string) error {
-	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	for {
 		_, err := chromedp.Run(
 			ctx,
-			chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(40*time.Second)),
+			chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(patience)),
 		)
 		if err == nil {
 			return nil
@@ -155,7 +158,7 @@ func (b *Browser) Text() (string, error) { return Eval[string](b, "document.body
 
 // Eval returns the value of a JavaScript expression.
 func Eval[T any](b *Browser, expression string) (T, error) {
-	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.Evaluate[T](expression))
 }
@@ -167,7 +170,7 @@ func (b *Browser) Size(width, height int64) error {
 
 // Shot takes a picture of the window as PNG.
 func (b *Browser) Shot() ([]byte, error) {
-	ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, patience)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }

@@ -8,13 +8,16 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"bouncer/internal/assistants/enrol"
 	"bouncer/internal/bridge"
+	"bouncer/internal/core/span"
 )
 
 func bridgeCommands() []command {
 	var address, server, passFile string
+	patience := 15 * time.Second
 	return []command{{
 		noun: "bridge", local: true, short: "Stand in as a local server for an assistant that can only start a command",
 		long: `The assistant starts this command and speaks with it over standard input and output;
@@ -25,6 +28,7 @@ from a file or from BOUNCER_PASS, never from an argument.`,
 			f.StringVar(&address, "address", "", "base `URL` of the service; else BOUNCER_ADDRESS, else that of the last login")
 			f.StringVar(&server, "server", "", "only this server, by `name`; all within reach, if left out")
 			f.StringVar(&passFile, "pass-file", "", "`file` that holds the pass; else BOUNCER_PASS")
+			f.Var(span.Value{To: &patience}, "patience", "how `long` a request waits for a service that cannot be reached")
 		},
 		run: func(ctx context.Context, t *task) error {
 			base, err := t.bridgeAddress(address)
@@ -40,7 +44,7 @@ from a file or from BOUNCER_PASS, never from an argument.`,
 				endpoint += "/" + seg(server)
 			}
 			waits := func(what string) { fmt.Fprintln(t.Err, "bouncer bridge: "+what) }
-			return bridge.New(t.Out, bridge.Options{URL: endpoint, Pass: pass, Waits: waits}).Run(ctx, t.In)
+			return bridge.New(t.Out, bridge.Options{URL: endpoint, Pass: pass, Waits: waits, Patience: patience}).Run(ctx, t.In)
 		},
 	}}
 }

@@ -140,3 +140,25 @@ func (b *Broker) Close() {
 		b.Stop(i)
 	}
 }
+
+// The ports of servers that have a host each.
+const (
+	hostPort  = 4222
+	routePort = 6222
+)
+
+// StartAt starts one server of a few that have a host each, at the address of its host, where it
+// replicates with those at the others. It does not wait for them.
+func StartAt(dir, host string, all []string) (*Broker, error) {
+	b := &Broker{servers: make([]*server.Server, 1)}
+	o := &server.Options{
+		ServerName: "broker-" + strings.ReplaceAll(host, ".", "-"), Host: host, Port: hostPort, JetStream: true, JetStreamMaxStore: 1 << 30,
+		StoreDir: filepath.Join(dir, "broker"), NoSigs: true, NoLog: true,
+		Cluster: server.ClusterOpts{Name: "skerrow", Host: host, Port: routePort},
+	}
+	for _, other := range all {
+		o.Routes = append(o.Routes, &url.URL{Scheme: "nats", Host: fmt.Sprintf("%s:%d", other, routePort)})
+	}
+	b.options = []*server.Options{o}
+	return b, b.Restart(0)
+}
