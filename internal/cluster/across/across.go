@@ -4,6 +4,7 @@
 package across
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"bouncer/internal/apitype"
 	"bouncer/internal/cluster/peer"
@@ -28,6 +30,7 @@ type way func(r *http.Request, bodies [][]byte) (any, error)
 type question struct {
 	method, path string           // a star stands for one part
 	merge        way              // nil: the first node that knows of it answers
+	within       time.Duration    // that another node may take to answer; 0 for as long as for most
 	alike        func(url.Values) // alters what all nodes are asked, so that their answers become one; nil for nothing
 	// streams answers by itself, since the answer is told while it is found; nil for all others.
 	streams func(h *Handler, w http.ResponseWriter, r *http.Request, q *peer.Request, others []string)
@@ -44,6 +47,11 @@ var questions = []question{
 	{method: http.MethodGet, path: "/api/incidents", merge: oneIncident},
 	{method: http.MethodGet, path: "/api/incidents/feed", streams: (*Handler).feed},
 	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
+	{method: http.MethodGet, path: "/api/tapes", merge: newestTapes},
+	{method: http.MethodGet, path: "/api/tapes/*"},
+	{method: http.MethodDelete, path: "/api/tapes/*"},
+	{method: http.MethodGet, path: "/api/tapes/*/export"},
+	{method: http.MethodPost, path: "/api/tapes/*/replay", within: startTime},
 	{method: http.MethodGet, path: "/api/incidents/*"},
 	{method: http.MethodPost, path: "/api/incidents/*/notes"},
 	{method: http.MethodGet, path: "/api/calls/*"},
@@ -100,6 +108,7 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		own := &peer.Recorded{}
 		h.Next.ServeHTTP(own, r)
 		if own.Status() == http.StatusNotFound {
+			request.Within = q.within
 			h.elsewhere(w, r, others, request, own)
 			return
 		}
@@ -155,10 +164,8 @@ func (h *Handler) gather(
 
 // busy turns a request away for now.
 func busy(w http.ResponseWriter) {
-	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Retry-After", "5")
-	w.WriteHeader(http.StatusTooManyRequests)
-	_ = json.NewEncoder(w).Encode(apitype.Problem{ // the reader may have gone
+	refuse(w, apitype.Problem{
 		Status: http.StatusTooManyRequests, Title: "as many counts and exports of all nodes as there may be are under way",
 		Hint: "wait until other counts and exports have ended",
 	})
@@ -182,17 +189,36 @@ func (h *Handler) elsewhere(w http.ResponseWriter, r *http.Request, others []str
 	slices.SortStableFunc(answers, func(a, b peer.Answer) int { return a.Status/100 - b.Status/100 })
 	for _, a := range answers {
 		if a.Status != http.StatusNotFound && a.Status != http.StatusUnauthorized {
-			w.Header().Set("Cache-Control", "no-store")
-			if len(a.Body) > 0 {
-				w.Header().Set("Content-Type", "application/json")
-			}
-			w.WriteHeader(a.Status)
-			_, _ = w.Write(a.Body) // the reader may have gone
+			passOn(w, a)
 			return
 		}
 	}
 	tell(own.Header(), silent)
 	own.Send(w)
+}
+
+// passOn is the answer of another node.
+func passOn(w http.ResponseWriter, a peer.Answer) {
+	w.Header().Set("Cache-Control", "no-store")
+	if a.Status == http.StatusRequestEntityTooLarge && len(a.Body) == 0 {
+		refuse(w, apitype.Problem{
+			Status: http.StatusBadGateway, Title: "the answer is at the node " + a.Node + ", and too large to be passed on",
+			Hint: "ask that node itself; bouncer node list shows its address",
+		})
+		return
+	}
+	if len(a.Body) > 0 {
+		w.Header().Set("Content-Type", cmp.Or(a.Type, "application/json"))
+	}
+	w.WriteHeader(a.Status)
+	_, _ = w.Write(a.Body) // the reader may have gone
+}
+
+// refuse says why there is no answer.
+func refuse(w http.ResponseWriter, p apitype.Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p) // the reader may have gone
 }
 
 func tell(to http.Header, silent []string) {
@@ -266,6 +292,13 @@ func newestCalls(r *http.Request, bodies [][]byte) (any, error) {
 		limit = 100 // as each node takes it, too
 	}
 	return raws(all[:min(limit, len(all))]), nil
+}
+
+// newestTapes are the tapes of all nodes, the newest first.
+func newestTapes(_ *http.Request, bodies [][]byte) (any, error) {
+	all, err := items(bodies)
+	slices.SortStableFunc(all, func(a, b item) int { return strings.Compare(b.ID, a.ID) })
+	return raws(all), err
 }
 
 // heldCalls are those that wait, the oldest first, then those that were decided, the newest first.

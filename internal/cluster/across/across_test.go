@@ -27,11 +27,24 @@ func (f *fleet) Ask(_ context.Context, _ []string, r *peer.Request) ([]peer.Answ
 	return f.answers, f.silent
 }
 
+// places is where the processes of servers are.
+type places map[string]string
+
+func (p places) Runs(server string) string { return p[server] }
+
+func (p places) Fits(placement string) string {
+	if placement == "label:cranes" {
+		return "quay"
+	}
+	return ""
+}
+
 // ask sends a request to a node that answers as it is told to, amid others.
 func ask(t *testing.T, f *fleet, method, target, body string, status int, own string) *httptest.ResponseRecorder {
 	t.Helper()
 	h := &Handler{
-		Peers: f, Others: func(context.Context) []string { return []string{"south", "west"} },
+		Places: places{"berths": "south"},
+		Peers:  f, Others: func(context.Context) []string { return []string{"south", "west"} },
 		Next: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			raw, err := io.ReadAll(r.Body)
 			assert.NoError(t, err)
@@ -75,6 +88,8 @@ func TestAnswersBecomeOne(t *testing.T) {
 			[]string{`[{"id":"2","state":"waiting"},{"id":"4","state":"refused"}]`},
 			`[{"id":"2","state":"waiting"},{"id":"3","state":"waiting"},{"id":"4","state":"refused"},{"id":"1","state":"admitted"}]`,
 		},
+		"tapes, the newest first": {"/api/tapes?server=x", `[{"id":"5"},{"id":"1"}]`, []string{`[{"id":"7"},{"id":"4"}]`},
+			`[{"id":"7"},{"id":"5"},{"id":"4"},{"id":"1"}]`},
 		"standing decisions": {"/api/standing", `[{"id":"3"}]`, []string{`[{"id":"4"}]`}, `[{"id":"3"},{"id":"4"}]`},
 	} {
 		w := ask(t, all(row.others...), "GET", row.target, "", 200, row.own)
@@ -136,4 +151,48 @@ func TestWhatIsElsewhereIsFound(t *testing.T) {
 	f = all(`{}`)
 	assert.Equal(t, 200, ask(t, f, "GET", "/api/held/7", "", 200, `{}`).Code)
 	assert.Empty(t, f.asked, "what is here is not looked for")
+}
+
+// What is about a process is answered by the node that has it, or can have it; everything else here.
+func TestTheNodeThatHasAProcessAnswers(t *testing.T) {
+	t.Parallel()
+	for _, row := range []struct {
+		method, target, body string
+		there                bool
+	}{
+		{"POST", "/api/servers/berths/restart", "", true},
+		{"POST", "/api/servers/sailings/restart", "", false},
+		{"GET", "/api/servers/berths/heard?after=3", "", true},
+		{"GET", "/api/servers/berths", "", false},
+		{"DELETE", "/api/servers/berths", "", false},
+		{"PATCH", "/api/servers/berths", `{"args":["--stores"]}`, true},
+		{"PATCH", "/api/servers/berths", `{"placement":"one"}`, false},
+		{"POST", "/api/servers", `{"name":"berths","command":"berths"}`, false},
+		{"POST", "/api/servers", `{"name":"winch","command":"winch","placement":"label:cranes"}`, true},
+		{"POST", "/api/servers", `{"name":"winch",`, false},
+		{"POST", "/api/checkups", `{"server":"berths"}`, true},
+		{"POST", "/api/checkups", `{"target":{"command":"winch","placement":"label:cranes"}}`, true},
+		{"POST", "/api/checkups", `{"target":{"command":"winch"}}`, false},
+		{"POST", "/api/servers", strings.Repeat(" ", 300<<10), false}, // too large to be passed on, and read here as a whole
+	} {
+		f := &fleet{answers: []peer.Answer{{Node: "south", Status: 201, Type: "application/x-there", Body: []byte("there")}}}
+		w := ask(t, f, row.method, row.target, row.body, 200, "here")
+		want := []any{200, "here", 0}
+		if row.there {
+			want = []any{201, "there", 1}
+			assert.Equal(t, "application/x-there", w.Header().Get("Content-Type"))
+			assert.Equal(t, startTime, f.asked[0].Within)
+		}
+		assert.Equal(t, want, []any{w.Code, w.Body.String(), len(f.asked)}, "%s %s %.60s", row.method, row.target, row.body)
+	}
+	w := ask(t, &fleet{silent: []string{"south"}}, "POST", "/api/servers/berths/restart", "", 200, "here")
+	assert.Equal(t, 503, w.Code)
+	assert.Contains(t, w.Body.String(), "the node south, at which the process runs, did not answer")
+	w = ask(t, &fleet{answers: []peer.Answer{{Node: "south", Status: 413}}}, "GET", "/api/tapes/7/export", "", 404, "{}")
+	assert.Equal(t, 502, w.Code)
+	assert.Contains(t, w.Body.String(), "is at the node south, and too large to be passed on")
+	assert.Contains(t, w.Body.String(), "bouncer node list")
+	w = ask(t, &fleet{answers: []peer.Answer{{Node: "south", Status: 200, Type: "application/jsonl", Body: []byte("{}")}}},
+		"GET", "/api/tapes/7/export", "", 404, "{}")
+	assert.Equal(t, []any{200, "application/jsonl"}, []any{w.Code, w.Header().Get("Content-Type")})
 }

@@ -30,6 +30,7 @@ var placed = []question{
 	{method: http.MethodPost, path: "/api/servers/*/restart"},
 	{method: http.MethodGet, path: "/api/servers/*/progress"},
 	{method: http.MethodGet, path: "/api/servers/*/checkup"},
+	{method: http.MethodGet, path: "/api/servers/*/heard"},
 	{method: http.MethodPost, path: "/api/checkups"},
 }
 
@@ -82,23 +83,13 @@ func (h *Handler) pass(w http.ResponseWriter, r *http.Request, node string, q *p
 	long := *q
 	long.Within = startTime
 	answers, _ := h.Peers.Ask(r.Context(), []string{node}, &long)
-	w.Header().Set("Cache-Control", "no-store")
 	if len(answers) == 0 {
-		w.Header().Set("Content-Type", "application/problem+json")
-		w.WriteHeader(http.StatusServiceUnavailable)
-		_ = json.NewEncoder(w).Encode(apitype.Problem{ // the reader may have gone
+		w.Header().Set("Cache-Control", "no-store")
+		refuse(w, apitype.Problem{
 			Status: http.StatusServiceUnavailable, Title: "the node " + node + ", at which the process runs, did not answer",
 			Hint: "see how it is with bouncer node list, and try again; whether it was done there is not known",
 		})
 		return
 	}
-	kind := "application/json"
-	if answers[0].Status >= http.StatusBadRequest {
-		kind = "application/problem+json"
-	}
-	if len(answers[0].Body) > 0 {
-		w.Header().Set("Content-Type", kind)
-	}
-	w.WriteHeader(answers[0].Status)
-	_, _ = w.Write(answers[0].Body) // the reader may have gone
+	passOn(w, answers[0])
 }

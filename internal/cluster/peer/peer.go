@@ -49,6 +49,7 @@ func (r *Request) within() time.Duration {
 type Answer struct {
 	Node   string
 	Status int
+	Type   string `json:",omitempty"` // of the body
 	Body   []byte
 }
 
@@ -158,27 +159,29 @@ func (p *Peers) heard(raw []byte, answer func([]byte)) {
 	}
 	p.working.Go(func() {
 		defer func() { <-p.room }()
-		out.Status, out.Body = p.work(m.Request)
+		w := p.work(m.Request)
+		out.Status, out.Type, out.Body = w.Status(), w.Header().Get("Content-Type"), w.Body.Bytes()
 		reply()
 	})
 }
 
 // work has a request answered here.
-func (p *Peers) work(r *Request) (int, []byte) {
+func (p *Peers) work(r *Request) *Recorded {
 	ctx, stop := context.WithTimeout(context.WithValue(p.ctx, insideKey{}, true), r.within())
 	defer stop()
 	req, err := http.NewRequestWithContext(ctx, r.Method, p.base+r.Path+"?"+r.Query, bytes.NewReader(r.Body))
+	w := &Recorded{}
 	if err != nil {
-		return http.StatusBadRequest, nil
+		w.WriteHeader(http.StatusBadRequest)
+		return w
 	}
 	for name, value := range map[string]string{"Authorization": r.Authorization, "Cookie": r.Cookie, "Content-Type": r.Type} {
 		if value != "" {
 			req.Header.Set(name, value)
 		}
 	}
-	w := &Recorded{}
 	p.serve.ServeHTTP(w, req)
-	return w.Status(), w.Body.Bytes()
+	return w
 }
 
 // ErrTooLarge is returned for a request that is not passed on.
