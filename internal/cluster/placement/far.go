@@ -189,15 +189,28 @@ func (f *far) receive(ctx context.Context, p *passage.Passage, node string) (out
 	case ctx.Err() != nil:
 		return out, ctx.Err()
 	case err != nil:
+		f.unpin(diagnosis.NoNode)
 		return out, f.nowhere(node, err)
 	}
 	if err := json.Unmarshal(raw, &out); err != nil {
 		return out, f.nowhere(node, err)
 	}
 	if out.Failure != nil {
+		f.unpin(out.Failure.Finding.Cause)
 		return out, out.Failure.error()
 	}
 	return out, nil
+}
+
+// unpin has a conversation of one agent begin anew, where the process runs by now, when the node that had
+// it does not run it any more.
+func (f *far) unpin(cause diagnosis.Cause) {
+	if cause != diagnosis.NoNode {
+		return
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.pinned = ""
 }
 
 // Begin implements link.Link.

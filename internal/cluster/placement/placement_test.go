@@ -381,6 +381,8 @@ func TestAProcessMoves(t *testing.T) {
 	s := newSea()
 	north, south, here, there := both(t, s)
 	first := said(t, there, "who")
+	own := there.Fork(wire.EveryCap, true)
+	alone := said(t, own, "who")
 	a := linktest.ToolCall(`{"name":"echo","arguments":{"text":"wait"},"_meta":{"progressToken":1}}`)
 	x, err := here.Begin(t.Context(), a)
 	require.NoError(t, err)
@@ -397,6 +399,15 @@ func TestAProcessMoves(t *testing.T) {
 	assert.NotEqual(t, first, second)
 	assert.Equal(t, second, said(t, there, "who"))
 	assert.Equal(t, "01", <-south.moved)
+
+	// The conversation of one agent begins anew where the process runs by now.
+	_, err = linktest.Call(t.Context(), own, "who")
+	var gone *link.Failure
+	require.ErrorAs(t, err, &gone)
+	assert.Equal(t, diagnosis.NoNode, gone.Cause)
+	assert.Contains(t, gone.Message, "the node north does not run it now")
+	assert.NotContains(t, []string{first, second, alone}, said(t, own, "who"))
+	own.Close(t.Context())
 
 	s.alter(func() { s.away["south"] = true }, south)
 	assert.Equal(t, second, said(t, there, "who"), "as long as nobody else may run it")
