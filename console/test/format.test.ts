@@ -11,7 +11,9 @@ describe('text for numbers', () => {
   ])('%i microseconds are %s', (us, text) => expect(took(us)).toBe(text))
 
   it.each([
-    [10_239, '10239 B'],
+    [1023, '1023 B'],
+    [1024, '1.0 KiB'],
+    [10_239, '10.0 KiB'],
     [10_240, '10 KiB'],
     [10_485_760, '10 MiB'],
   ])('%i bytes are %s', (n, text) => expect(bytes(n)).toBe(text))

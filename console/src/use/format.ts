@@ -34,7 +34,8 @@ export function millis(ms: number): string {
 }
 
 export function bytes(n: number): string {
-  if (n < 10_240) return `${n} B`
+  if (n < 1024) return `${n} B`
+  if (n < 10_240) return `${(n / 1024).toFixed(1)} KiB`
   if (n < 10_485_760) return `${Math.round(n / 1024)} KiB`
   return `${Math.round(n / 1_048_576)} MiB`
 }
