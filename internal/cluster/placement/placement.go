@@ -203,13 +203,14 @@ func (p *Placement) settle(c *Conn) {
 		return
 	}
 	before, changed := c.put(at)
-	if !changed {
-		return
-	}
-	if at.node != p.o.Node {
+	// Also one that was started here to see whether it answers.
+	if at.node != p.o.Node && (changed || c.local.Diagnostics().PID != 0) {
 		end, stop := context.WithTimeout(context.WithoutCancel(p.ctx), closeTime)
 		c.closeLocal(end)
 		stop()
+	}
+	if !changed {
+		return
 	}
 	p.o.Log.Info("where the process of a server runs", "server", c.local.Name(), "node", at.node, "before", before)
 	p.o.Moved(c.server)

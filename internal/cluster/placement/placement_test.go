@@ -252,7 +252,11 @@ func said(t *testing.T, l link.Link, text string) string {
 // A node that does not run the process has all of it that one has who does.
 func TestAProcessIsReachedFromOtherNodes(t *testing.T) {
 	t.Parallel()
-	_, _, here, there := both(t, newSea())
+	_, guest, here, there := both(t, newSea())
+	_, err := there.local.Open(t.Context()) // as whoever tries whether it answers
+	require.NoError(t, err)
+	guest.lookNow()
+	require.Eventually(t, func() bool { return there.local.Diagnostics().PID == 0 }, 10*time.Second, time.Millisecond, "it runs there only")
 	assert.Equal(t, "north", there.Diagnostics().Node)
 	assert.Equal(t, "2025-11-25", there.Revision())
 	o, err := there.Offer(t.Context())
