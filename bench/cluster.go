@@ -63,6 +63,9 @@ func cluster(ctx context.Context, o options, changes int) error {
 	if err := f.strict(ctx, o); err != nil {
 		return err
 	}
+	if err := f.placed(ctx, o); err != nil {
+		return err
+	}
 	return f.catchUp(ctx, changes)
 }
 

@@ -19,6 +19,10 @@ func main() {
 		serveUpstream(os.Args[2:])
 		return
 	}
+	if len(os.Args) > 1 && os.Args[1] == "tool" {
+		serveTool()
+		return
+	}
 	if len(os.Args) > 1 && os.Args[1] == "proxy" {
 		serveProxy(os.Args[2:])
 		return
