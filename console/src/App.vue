@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { ElButton } from 'element-plus'
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import InvitationPage from './pages/InvitationPage.vue'
@@ -6,6 +7,7 @@ import SignInPage from './pages/SignInPage.vue'
 import NavRail from './parts/NavRail.vue'
 import { closeLive, openLive } from './use/live'
 import { useSilentNodes } from './use/nodes'
+import { missing } from './use/pageload'
 import { useSession } from './use/session'
 
 const { person, load } = useSession()
@@ -26,6 +28,7 @@ async function begin() {
   }
 }
 onMounted(begin)
+const again = () => location.assign(missing.value)
 watch(
   () => person.value && !person.value.mustChange,
   (inside) => (inside ? openLive() : closeLive()),
@@ -50,7 +53,12 @@ watch(
           <strong>{{ silent }}</strong> did not answer, so what is recorded there is missing.
           <RouterLink to="/service">See the nodes</RouterLink>
         </p>
-        <RouterView />
+        <section v-if="missing" class="sheet pad" role="alert">
+          <h1>This page could not be loaded</h1>
+          <p>Bouncer is out of reach, or was updated a moment ago.</p>
+          <ElButton type="primary" @click="again">Load it again</ElButton>
+        </section>
+        <RouterView v-else />
       </main>
     </div>
   </template>

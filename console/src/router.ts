@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import { pageFailed, pageLoaded } from './use/pageload'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -32,6 +33,8 @@ export const router = createRouter({
   ],
 })
 
+router.onError((_, to) => pageFailed(to.fullPath, sessionStorage, (path) => location.assign(path)))
 router.afterEach((to) => {
+  pageLoaded(sessionStorage)
   document.title = `${String(to.params.name ?? to.meta.title)} · Bouncer`
 })

@@ -1,7 +1,7 @@
 import { effectScope } from 'vue'
 import { describe, expect, it } from 'vitest'
 import { ApiError } from '../src/api/client'
-import { useAction, useResource } from '../src/use/resource'
+import { onEvent, useAction, useResource } from '../src/use/resource'
 
 describe('useResource', () => {
   it('drops an answer that a newer question overtook', async () => {
@@ -15,6 +15,25 @@ describe('useResource', () => {
     await Promise.all([first, second])
     expect(r.data.value).toBe('new')
     expect(r.loading.value).toBe(false)
+    scope.stop()
+  })
+
+  it('is not broken off by events, and asks once more after as many as came', async () => {
+    const waiting: ((text: string) => void)[] = []
+    const scope = effectScope()
+    const r = scope.run(() => useResource(() => new Promise<string>((done) => waiting.push(done))))!
+    const first = r.load()
+    for (let i = 0; i < 5; i++) onEvent(() => void r.load())
+    expect(waiting).toHaveLength(1)
+    waiting[0]('first')
+    await first
+    expect(r.data.value).toBe('first')
+    expect(waiting).toHaveLength(2)
+    waiting[1]('second')
+    await new Promise((done) => setTimeout(done))
+    expect([r.data.value, r.loading.value, waiting.length]).toEqual(['second', false, 2])
+    onEvent(() => void r.load())
+    expect(waiting, 'when nothing is asked an event asks').toHaveLength(3)
     scope.stop()
   })
 

@@ -1,5 +1,6 @@
 import { onScopeDispose, ref } from 'vue'
 import type { Call } from '../api'
+import { onEvent } from './resource'
 
 type Topic =
   'servers' | 'agents' | 'rules' | 'secrets' | 'people' | 'sign-ins' | 'held' | 'labels' | 'bundles' | 'budgets' | 'reviews' | 'incidents'
@@ -33,7 +34,7 @@ function connect() {
   source = new EventSource('/api/events')
   source.addEventListener('open', () => {
     // Something may have been missed while there was no stream.
-    if (!connected.value) backFns.forEach((fn) => fn())
+    if (!connected.value) onEvent(() => backFns.forEach((fn) => fn()))
     connected.value = true
   })
   source.addEventListener('error', () => {
@@ -45,7 +46,7 @@ function connect() {
   })
   source.addEventListener('changed', (e) => {
     const topic = JSON.parse((e as MessageEvent).data) as Topic
-    topicFns.forEach((fn) => fn(topic))
+    onEvent(() => topicFns.forEach((fn) => fn(topic)))
   })
   source.addEventListener('calls', (e) => {
     const calls = JSON.parse((e as MessageEvent).data) as Call[]

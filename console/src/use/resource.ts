@@ -1,14 +1,35 @@
 import { onScopeDispose, ref, shallowRef } from 'vue'
 import { ApiError } from '../api'
 
-/** useResource loads something, keeps it while it is loaded again, and drops answers that a newer question overtook. */
+let told = false
+
+/** onEvent calls what an event of the service calls: what is being loaded meanwhile is loaded once more afterwards. */
+export function onEvent(fn: () => void) {
+  told = true
+  try {
+    fn()
+  } finally {
+    told = false
+  }
+}
+
+/**
+ * useResource loads something, keeps it while it is loaded again, and drops answers that a newer question overtook.
+ * Events ask the same question again, and break off nothing: where they come faster than answers there would be none.
+ */
 export function useResource<T>(fetcher: (signal: AbortSignal) => Promise<T>) {
   const data = shallowRef<T>()
   const error = shallowRef<ApiError>()
   const loading = ref(false)
   let current: AbortController | null = null
+  let again = false
 
-  async function load() {
+  async function load(): Promise<void> {
+    if (told && loading.value) {
+      again = true
+      return
+    }
+    again = false
     current?.abort()
     const mine = new AbortController()
     current = mine
@@ -22,10 +43,16 @@ export function useResource<T>(fetcher: (signal: AbortSignal) => Promise<T>) {
       if (current !== mine || mine.signal.aborted) return
       error.value = err instanceof ApiError ? err : new ApiError(0, String(err))
     } finally {
-      if (current === mine) loading.value = false
+      if (current === mine) {
+        loading.value = false
+        if (again) void load()
+      }
     }
   }
-  onScopeDispose(() => current?.abort())
+  onScopeDispose(() => {
+    again = false
+    current?.abort()
+  })
   return { data, error, loading, load }
 }
 

@@ -55,8 +55,9 @@ func TestHeldCallsAreToldOutside(t *testing.T) {
 	}, nil)
 	told := make(chan testkit.Reply, 1)
 	for _, how := range []string{"once", "refuse"} {
+		before := len(b.Notices())
 		go func() { told <- agent.CallTool("echo__echo", "the key is skf-4hg2Lq9vPz7Wm1Tx") }()
-		first := await(t, b, len(b.Notices())+1)
+		first := await(t, b, before+1)
 		n := first[len(first)-1]
 		assert.Equal(t, "held", n.Notice)
 		assert.Equal(t, []string{"quill", "echo", "echo", "look", "waiting"}, []string{n.Call.Agent, n.Call.Server, n.Call.Tool, n.Call.Rule, n.Call.State})
