@@ -415,6 +415,9 @@ func goKind(t *testing.T, w *testkit.World, path, pass string, steps []step) (ou
 			}
 			got, err = agent.CallTool(t.Context(), p)
 		}
+		if s.Progress { // the client tells of it beside the answer
+			assert.Eventually(t, func() bool { return progress.Load() > 0 }, time.Minute, time.Millisecond)
+		}
 		c := came{Progress: int(progress.Load())}
 		if err != nil {
 			c.Error = err.Error()
