@@ -77,7 +77,11 @@ type failure struct {
 func failureOf(err error) *failure {
 	var f *link.Failure
 	if errors.As(err, &f) {
-		return &failure{Finding: f.Finding, Lost: f.Lost, Refused: f.Refused, Status: f.Status, SignIn: f.SignIn, Err: fmt.Sprint(f.Err)}
+		out := &failure{Finding: f.Finding, Lost: f.Lost, Refused: f.Refused, Status: f.Status, SignIn: f.SignIn}
+		if f.Err != nil {
+			out.Err = f.Err.Error()
+		}
+		return out
 	}
 	var own *link.ServerError
 	if errors.As(err, &own) {
@@ -91,9 +95,11 @@ func (f *failure) error() error {
 	if f.Server != nil {
 		return &link.ServerError{RPCError: *f.Server}
 	}
-	return &link.Failure{
-		Finding: f.Finding, Lost: f.Lost, Refused: f.Refused, Status: f.Status, SignIn: f.SignIn, Err: errors.New(f.Err),
+	out := &link.Failure{Finding: f.Finding, Lost: f.Lost, Refused: f.Refused, Status: f.Status, SignIn: f.SignIn}
+	if f.Err != "" {
+		out.Err = errors.New(f.Err)
 	}
+	return out
 }
 
 // far is a conversation with a process at another node. It implements link.Transport.
