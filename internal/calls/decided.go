@@ -46,10 +46,11 @@ func addDecided(ctx context.Context, tx *sql.Tx, since Key, repeats map[Key]int,
 	defer rows.Close()
 	for rows.Next() {
 		var b block
-		if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &b.facts); err != nil {
+		var facts []byte
+		if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &facts); err != nil {
 			return nil, err
 		}
-		if b.first < since || b.repeats(repeats) || !segment.ReadFacts(b.facts).Decided(decided) {
+		if b.first < since || b.repeats(repeats) || !segment.ReadFacts(facts).Decided(decided) {
 			left = append(left, b)
 		}
 	}

@@ -31,16 +31,21 @@ type block struct {
 	id, low     int64
 	first, last Key
 	records     int
-	facts       []byte
 	whole       bool // all its calls are selected, and only their number is wanted
 	skip        bool // none can be
-	head, body  []byte
+	ruled       segment.Ruled
+	kept, body  []byte
+	head        *segment.Head
+	places      []int // in the block, of those that are selected
 	selected    []Record
-	places      []int // of the selected, in the block
 }
 
-// batch is how many blocks are looked at in one go.
-const batch = 64
+// How many blocks are asked after in one go, from first to last, and how many of those that may
+// have something are looked through in one go.
+const (
+	fewBlocks, manyBlocks = 8, 512
+	lookedThrough         = 32
+)
 
 // scan gives the selected calls to fn in the order of their keys, until it returns false.
 // Blocks whose keys overlap, as they do after the clock was set back, are read side by side.
@@ -51,21 +56,20 @@ func (l Log) scan(ctx context.Context, f Filter, v view, fn func(*Record) bool) 
 		if err := s.prepare(f.Rule); err != nil {
 			return err
 		}
-		if len(f.Text) < segment.MinWord {
+		if s.passer.idle() {
 			return s.run()
 		}
-		return l.part.Beside(ctx, func(tx *sql.Tx) (err error) {
-			if s.beside, err = tx.PrepareContext(ctx, lettersOf); err != nil {
+		if err := s.passer.over(ctx, tx); err != nil {
+			return err
+		}
+		return l.part.Beside(ctx, func(tx *sql.Tx) error {
+			if err := s.passer.over(ctx, tx); err != nil {
 				return err
 			}
-			defer s.beside.Close()
 			return s.run()
 		})
 	})
 }
-
-// lettersOf is the query for the summaries of letters of some blocks.
-const lettersOf = `SELECT id, words FROM letters WHERE id BETWEEN ? AND ?`
 
 // scanner is one pass over the calls.
 type scanner struct {
@@ -78,11 +82,10 @@ type scanner struct {
 	repeats map[Key]int
 	open    cursors
 	ended   bool
+	passer  *passer
+	finders []*segment.Finder // of a text, one for each core
 
-	heads, bodies *sql.Stmt // by the id of a block
-	// By the first and last of some: here, and over a second connection, because going through
-	// them is most of what the search for a text takes.
-	letters, beside *sql.Stmt
+	rows, heads, bodies *sql.Stmt // in their order; by the id of a block
 }
 
 // prepare reads what is needed for every block.
@@ -98,12 +101,20 @@ func (s *scanner) prepare(rule string) error {
 			return err
 		}
 	}
+	s.passer = newPasser(s.f)
+	for range runtime.GOMAXPROCS(0) {
+		s.finders = append(s.finders, segment.NewFinder(s.f.Text))
+	}
+	where, order := "(last, id) < (?, ?)", "last DESC, id DESC"
+	if s.view.ascending {
+		where, order = "(first, id) > (?, ?)", "first, id"
+	}
 	for _, q := range [...]struct {
 		to    **sql.Stmt
 		query string
 	}{
+		{&s.rows, `SELECT id, low, first, last, records FROM segments WHERE last >= ? AND first <= ? AND ` + where + ` ORDER BY ` + order + ` LIMIT ?`},
 		{&s.heads, `SELECT head FROM segments WHERE id = ?`}, {&s.bodies, `SELECT body FROM segments WHERE id = ?`},
-		{&s.letters, lettersOf},
 	} {
 		statement, err := s.tx.PrepareContext(s.ctx, q.query) //nolint:sqlclosecheck // close does
 		if err != nil {
@@ -118,7 +129,10 @@ func (s *scanner) prepare(rule string) error {
 
 // close ends the statements.
 func (s *scanner) close() {
-	for _, statement := range [...]*sql.Stmt{s.heads, s.bodies, s.letters} {
+	if s.passer != nil {
+		s.passer.close()
+	}
+	for _, statement := range [...]*sql.Stmt{s.rows, s.heads, s.bodies} {
 		if statement != nil {
 			_ = statement.Close() // which ends with the transaction anyway
 		}
@@ -159,22 +173,43 @@ func (s *scanner) run() error {
 	}
 }
 
-// windows cuts what blocks gives into pieces that grow.
+// windows cuts what blocks gives into pieces, of which each has more blocks that may have
+// something than the one before.
 func (s *scanner) windows() func() ([]block, error) {
-	next, size, last := s.blocks(), 1, false
+	next, size, asked, last := s.blocks(), 1, fewBlocks, false
 	var list []block
 	return func() (some []block, err error) {
 		if len(list) == 0 && !last {
-			if list, err = next(); err != nil {
+			if list, err = next(asked); err == nil {
+				err = s.passOver(list)
+			}
+			if err != nil {
 				return nil, err
 			}
-			last = len(list) < batch
+			last = len(list) < asked
+			asked = min(4*asked, manyBlocks)
 		}
-		some = list[:min(size, len(list))]
-		list = list[len(some):]
-		size = min(2*size, batch/2)
+		n := 0
+		for may := 0; n < len(list) && may < size; n++ {
+			if !list[n].skip {
+				may++
+			}
+		}
+		some, list = list[:n], list[n:]
+		size = min(2*size, lookedThrough)
 		return some, nil
 	}
+}
+
+// passOver marks the blocks that need not be looked through.
+func (s *scanner) passOver(list []block) error {
+	from, to := s.f.Range()
+	for i := range list {
+		b := &list[i]
+		b.whole = s.view.whole != nil && s.f.All() && b.first >= from && b.last <= to
+		b.skip = b.whole
+	}
+	return s.passer.mark(list)
 }
 
 // window is some blocks that are being looked through.
@@ -185,13 +220,15 @@ type window struct {
 
 // look begins to look through the heads of blocks.
 func (s *scanner) look(list []block) *window {
-	w := &window{list, side(list, func(b *block) (err error) {
+	w := &window{list, side(list, func(_ int, b *block) (err error) {
 		if b.skip {
 			return nil
 		}
-		head, err := segment.OpenHead(b.head, b.low)
-		if err == nil {
-			b.selected, b.places, err = head.Select(s.f)
+		if b.head, err = segment.OpenHead(b.kept, b.low); err != nil {
+			return damaged(err)
+		}
+		if b.places, err = b.head.Choose(s.f); err == nil && s.f.Text == "" {
+			b.selected, err = b.head.Records(b.places)
 		}
 		return damaged(err)
 	})}
@@ -218,27 +255,23 @@ func (s *scanner) finish(w *window) error {
 	return nil
 }
 
-// blocks reads the rows of blocks within the range, in their order, many at a time.
-func (s *scanner) blocks() func() ([]block, error) {
+// blocks reads the rows of blocks within the range, in their order, so many at a time.
+func (s *scanner) blocks() func(most int) ([]block, error) {
 	from, to := s.f.Range()
-	where, order := "(last, id) < (?, ?)", "last DESC, id DESC"
 	at, id := int64(segment.LastKey), int64(1<<62)
 	if s.view.ascending {
-		where, order = "(first, id) > (?, ?)", "first, id"
 		at, id = -1, -1
 	}
-	query := `SELECT id, low, first, last, records, facts FROM segments
-		WHERE last >= ? AND first <= ? AND ` + where + ` ORDER BY ` + order + fmt.Sprintf(" LIMIT %d", batch)
-	return func() ([]block, error) {
-		rows, err := s.tx.QueryContext(s.ctx, query, int64(from), int64(to), at, id)
+	return func(most int) ([]block, error) {
+		rows, err := s.rows.QueryContext(s.ctx, int64(from), int64(to), at, id, most)
 		if err != nil {
 			return nil, err
 		}
 		defer rows.Close()
-		var list []block
+		list := make([]block, 0, most)
 		for rows.Next() {
 			var b block
-			if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &b.records, &b.facts); err != nil {
+			if err := rows.Scan(&b.id, &b.low, &b.first, &b.last, &b.records); err != nil {
 				return nil, err
 			}
 			list = append(list, b)
@@ -253,20 +286,11 @@ func (s *scanner) blocks() func() ([]block, error) {
 	}
 }
 
-// read reads what is needed of blocks that may have what is selected.
+// read reads the heads of blocks that may have what is selected.
 func (s *scanner) read(list []block) error {
-	from, to := s.f.Range()
-	for i := range list {
-		b := &list[i]
-		b.whole = s.view.whole != nil && s.f.All() && b.first >= from && b.last <= to
-		b.skip = b.whole || s.f.Skips(segment.ReadFacts(b.facts))
-	}
-	if err := s.passOver(list); err != nil {
-		return err
-	}
 	for i := range list {
 		if b := &list[i]; !b.skip {
-			if err := s.heads.QueryRowContext(s.ctx, b.id).Scan(&b.head); err != nil {
+			if err := s.heads.QueryRowContext(s.ctx, b.id).Scan(&b.kept); err != nil {
 				return fmt.Errorf("read a block of calls: %w", err)
 			}
 		}
@@ -281,36 +305,38 @@ func (s *scanner) texts(list []block) error {
 		return nil
 	}
 	for i := range list {
-		if b := &list[i]; len(b.selected) > 0 {
+		if b := &list[i]; len(b.places) > 0 {
 			if err := s.bodies.QueryRowContext(s.ctx, b.id).Scan(&b.body); err != nil {
 				return fmt.Errorf("read the texts of calls: %w", err)
 			}
 		}
 	}
-	return side(list, func(b *block) error {
-		if len(b.selected) == 0 {
+	return side(list, func(share int, b *block) error {
+		if len(b.places) == 0 {
 			return nil
 		}
-		if err := segment.ReadBodyAt(b.body, b.selected, b.places); err != nil {
-			return damaged(err)
+		body, err := segment.OpenBody(b.body)
+		if err == nil && s.f.Text != "" {
+			if b.places, err = s.finders[share].Among(b.head, body, b.places); err == nil {
+				b.selected, err = b.head.Records(b.places)
+			}
 		}
-		if s.f.Text != "" {
-			find := segment.NewFinder(s.f.Text)
-			b.selected = slices.DeleteFunc(b.selected, func(r Record) bool { return !find.In(&r) })
+		if err == nil && s.view.bodies {
+			err = body.Add(b.selected, b.places)
 		}
-		return nil
+		return damaged(err)
 	}).Wait()
 }
 
 // side begins to do something with blocks side by side: the database is read by one, what
 // was read is looked through by as many as there are cores.
-func side(list []block, fn func(*block) error) *errgroup.Group {
+func side(list []block, fn func(share int, b *block) error) *errgroup.Group {
 	var group errgroup.Group
 	shares := min(runtime.GOMAXPROCS(0), len(list))
 	for share := range shares {
 		group.Go(func() error {
 			for i := share; i < len(list); i += shares {
-				if err := fn(&list[i]); err != nil {
+				if err := fn(share, &list[i]); err != nil {
 					return err
 				}
 			}
@@ -331,9 +357,6 @@ func (s *scanner) take(b *block) {
 		if times, known := s.repeats[r.Key]; known {
 			r.Times = times
 		}
-		if !s.view.bodies {
-			r.Arguments, r.Result = "", ""
-		}
 	}
 	if len(b.selected) > 0 {
 		if !s.view.ascending {
@@ -344,67 +367,7 @@ func (s *scanner) take(b *block) {
 	if s.view.passed != nil && !s.view.passed(b.records) {
 		s.ended = true
 	}
-	b.head, b.body = nil, nil
-}
-
-// passOver marks the blocks in which the text that is looked for cannot be, half of them over
-// each of two connections. Blocks that are closed stay what they are, so that it does no harm
-// that the second sees a later state.
-func (s *scanner) passOver(list []block) error {
-	if s.beside == nil {
-		return nil
-	}
-	byID := map[int64]*block{}
-	ids := make([]int64, 0, len(list))
-	for i := range list {
-		if b := &list[i]; !b.skip && len(b.facts) > 0 {
-			byID[b.id] = b
-			ids = append(ids, b.id)
-		}
-	}
-	slices.Sort(ids)
-	half := len(ids) / 2
-	var group errgroup.Group
-	group.Go(func() error { return s.lookAt(s.beside, ids[:half], byID) })
-	err := s.lookAt(s.letters, ids[half:], byID)
-	return errors.Join(err, group.Wait())
-}
-
-// lookAt marks some blocks by their letters. Blocks that follow each other are mostly
-// neighbours in the table, and read in one go.
-func (s *scanner) lookAt(letters *sql.Stmt, ids []int64, byID map[int64]*block) error {
-	if len(ids) == 0 {
-		return nil
-	}
-	if low, high := ids[0], ids[len(ids)-1]; high-low < int64(2*len(ids)+2) {
-		return s.mark(letters, low, high, byID)
-	}
-	for _, id := range ids {
-		if err := s.mark(letters, id, id, byID); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// mark marks blocks with ids in a range.
-func (s *scanner) mark(letters *sql.Stmt, low, high int64, byID map[int64]*block) error {
-	rows, err := letters.QueryContext(s.ctx, low, high)
-	if err != nil {
-		return fmt.Errorf("read which letters blocks have: %w", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var id int64
-		var words sql.RawBytes
-		if err := rows.Scan(&id, &words); err != nil {
-			return fmt.Errorf("read which letters a block has: %w", err)
-		}
-		if b := byID[id]; b != nil {
-			b.skip = !segment.MayContain(words, s.f.Text)
-		}
-	}
-	return rows.Err()
+	b.kept, b.head, b.body = nil, nil, nil
 }
 
 // emit gives what comes before a block to fn; all there is for none.

@@ -85,11 +85,13 @@ func insert(ctx context.Context, tx *sql.Tx, s segment.Segment) error {
 		return nil
 	}
 	id, err := res.LastInsertId()
-	if err == nil {
-		_, err = tx.ExecContext(ctx, `INSERT INTO letters (id, words) VALUES (?, ?)`, id, s.Words)
-	}
 	if err != nil {
-		return fmt.Errorf("write which letters a block has: %w", err)
+		return fmt.Errorf("write a block of calls: %w", err)
+	}
+	for part := range segment.LetterParts {
+		if _, err := tx.ExecContext(ctx, lettersIn[part], id, s.LetterPart(part)); err != nil {
+			return fmt.Errorf("write which letters a block has: %w", err)
+		}
 	}
 	return nil
 }

@@ -144,7 +144,7 @@ type (
 // is damaged there keeps nothing else from working.
 func checkState(ctx context.Context, db *sql.DB) error {
 	tables, err := list(ctx, db, func(r scanner) (name string, err error) { return name, r.Scan(&name) },
-		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT IN ('calls', 'segments', 'letters') AND name NOT LIKE 'sqlite_%'`)
+		`SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT IN ('calls', 'segments') AND name NOT LIKE 'letters%' AND name NOT LIKE 'sqlite_%'`)
 	if err != nil {
 		return err
 	}

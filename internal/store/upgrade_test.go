@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"database/sql"
 	"fmt"
 	"path/filepath"
@@ -136,11 +137,11 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	type block struct {
-		low        int64
+		id, low    int64
 		head, body []byte
 	}
-	blocks, err := list(t.Context(), s.read, func(r scanner) (b block, err error) { return b, r.Scan(&b.low, &b.head, &b.body) },
-		`SELECT low, head, body FROM segments WHERE closed = 1 ORDER BY low, id`)
+	blocks, err := list(t.Context(), s.read, func(r scanner) (b block, err error) { return b, r.Scan(&b.id, &b.low, &b.head, &b.body) },
+		`SELECT id, low, head, body FROM segments WHERE closed = 1 ORDER BY low, id`)
 	require.NoError(t, err)
 	assert.Len(t, blocks, 4)
 	under := map[int64]int{}
@@ -148,6 +149,13 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 		records, err := segment.ReadHead(b.head, b.low)
 		require.NoError(t, err)
 		require.NoError(t, segment.ReadBody(b.body, records))
+		var letters []byte
+		for part := range segment.LetterParts {
+			var bits []byte
+			require.NoError(t, s.read.QueryRow(fmt.Sprintf(`SELECT bits FROM letters_%d WHERE id = ?`, part), b.id).Scan(&bits))
+			letters = append(letters, bits...)
+		}
+		assert.True(t, bytes.Equal(segment.Write(records, true).Words, letters), "its letters, in parts")
 		for i, r := range records {
 			under[r.Seal]++
 			assert.Equal(t, fmt.Sprint(int64(r.Key)), r.Arguments)
@@ -165,5 +173,12 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 	assert.Len(t, under, seals+1)
 	for seal := int64(1); seal <= seals; seal++ {
 		assert.Equal(t, perSeal, under[seal])
+	}
+	_, err = s.write.Exec(`DELETE FROM segments`)
+	require.NoError(t, err)
+	for part := range segment.LetterParts {
+		var left int
+		require.NoError(t, s.read.QueryRow(fmt.Sprintf(`SELECT count(*) FROM letters_%d`, part)).Scan(&left))
+		assert.Zero(t, left, "what is kept of a block goes with it")
 	}
 }

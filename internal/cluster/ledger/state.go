@@ -22,7 +22,8 @@ import (
 // people are still to be mailed, how servers did as it saw them. All others are the same on
 // every node of a cluster.
 var own = []string{
-	"calls", "segments", "letters", "repeats", "seals", "seal_anchor", "journal_chain", "rollups", "rolled_up", "mails_due", "mails_told", "budget_use",
+	"calls", "segments", "letters_0", "letters_1", "letters_2", "letters_3", "letters_4", "letters_5", "letters_6", "letters_7", "repeats", "seals",
+	"seal_anchor", "journal_chain", "rollups", "rolled_up", "mails_due", "mails_told", "budget_use",
 	"reach_states", "server_states", "incidents", "replica", "quarantine", "goose_db_version",
 }
 

@@ -2,11 +2,14 @@ package segment
 
 import (
 	"bytes"
+	"encoding/binary"
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
 
 	"bouncer/internal/core/rules"
+	"bouncer/internal/core/team"
 )
 
 // Filter selects calls; empty fields select all.
@@ -48,6 +51,12 @@ func (f *Filter) All() bool {
 		(f.Tool == "" || f.Tool == "*") && f.Rules == nil && f.Text == ""
 }
 
+// Named reports whether summaries of names have a say in what the filter selects.
+func (f *Filter) Named() bool {
+	return f.Agent != "" || f.Person != "" || f.Owner != "" || f.Server != "" || f.Outcome != "" || f.Decision == Held ||
+		f.Tool != "" && !strings.ContainsAny(f.Tool, "*?") || f.Rules != nil
+}
+
 // Skips reports that no call of a block with this summary is selected.
 func (f *Filter) Skips(facts Facts) bool {
 	tool := f.Tool
@@ -59,25 +68,6 @@ func (f *Filter) Skips(facts Facts) bool {
 		return true
 	}
 	return f.Rules != nil && !slices.ContainsFunc(f.Rules, func(id string) bool { return facts.has(5, id) })
-}
-
-// Match reports whether a call is selected by all but its texts.
-func (f *Filter) Match(r *Record) bool {
-	switch {
-	case f.Agent != "" && r.Agent != f.Agent, f.Person != "" && r.Person != f.Person, f.Owner != "" && r.Person != f.Owner,
-		f.Server != "" && r.Server != f.Server, f.Outcome != "" && r.Outcome != f.Outcome:
-		return false
-	case f.Decision == Held:
-		if r.Control == nil || r.Control.Held == "" {
-			return false
-		}
-	case f.Decision != "" && r.Decision != f.Decision:
-		return false
-	}
-	if f.Rules != nil && !slices.Contains(f.Rules, r.Rule) {
-		return false
-	}
-	return f.Tool == "" || rules.Match(f.Tool, r.Tool)
 }
 
 // choose holds the texts of a head against a filter, and tells which records can be selected;
@@ -93,10 +83,10 @@ func (h *Head) choose(f *Filter) ([]bool, error) {
 		inAgent: is(f.Agent), inPerson: is(f.Person), inServer: is(f.Server), inOutcome: is(f.Outcome), inDecision: is(f.Decision),
 	}
 	if f.Owner != "" {
-		fits[inPerson] = is(f.Owner)
+		fits[inPerson] = func(text string) bool { return text == f.Owner && (f.Person == "" || text == f.Person) }
 	}
 	if f.Decision == Held {
-		fits[inDecision], fits[inControl] = nil, func(text string) bool { return text != "" }
+		fits[inDecision], fits[inControl] = nil, isHeld
 	}
 	if f.Tool != "" {
 		fits[inTool] = func(text string) bool { return rules.Match(f.Tool, text) }
@@ -121,6 +111,16 @@ func (h *Head) choose(f *Filter) ([]bool, error) {
 		}
 	}
 	return chosen, nil
+}
+
+// isHeld reports whether a rule held a call of which this is written. What is damaged is read,
+// and found to be.
+func isHeld(control string) bool {
+	if control == "" {
+		return false
+	}
+	var c team.CallControl
+	return json.Unmarshal([]byte(control), &c) != nil || c.Held != ""
 }
 
 // restrict takes those off whose text does not fit, and returns how many are left.
@@ -148,26 +148,66 @@ func (c *column) restrict(chosen []bool, fit func(string) bool) (left int) {
 type Finder struct{ part, room []byte }
 
 // NewFinder returns a Finder of a text.
-func NewFinder(text string) *Finder {
-	part := []byte(text)
-	for i, c := range part {
-		part[i] = lower[c]
+func NewFinder(text string) *Finder { return &Finder{part: lowered(nil, []byte(text))} }
+
+// Among returns those of some places of a block, in ascending order, whose call has the text in
+// its tool, error, arguments or result.
+func (f *Finder) Among(h *Head, b Body, places []int) (found []int, err error) {
+	named := make([]bool, h.n)
+	some := false
+	for _, c := range [...]int{inTool, inError} {
+		col, err := h.column(c)
+		if err != nil {
+			return nil, err
+		}
+		holds := make([]bool, len(col.list))
+		any := false
+		for i, text := range col.list {
+			f.room = lowered(f.room[:0], []byte(text))
+			holds[i] = bytes.Contains(f.room, f.part)
+			any = any || holds[i]
+		}
+		for i := 0; any && i < h.n; i++ {
+			at := col.at(i)
+			named[i] = named[i] || at < len(holds) && holds[at]
+		}
+		some = some || any
 	}
-	return &Finder{part: part}
+	f.room = lowered(f.room[:0], b.raw)
+	// A look at everything at once is quick, and often says that it stands nowhere.
+	if !bytes.Contains(f.room, f.part) {
+		if !some {
+			return nil, nil
+		}
+		return slices.DeleteFunc(slices.Clone(places), func(place int) bool { return !named[place] }), nil
+	}
+	holds := func(s span) bool { return bytes.Contains(f.room[s.from:s.to], f.part) }
+	err = b.each(places, func(i int, arguments, result span) {
+		if named[places[i]] || holds(arguments) || holds(result) {
+			found = append(found, places[i])
+		}
+	})
+	return found, err
 }
 
-// In reports whether the text stands in a call's tool, error, arguments or result.
-func (f *Finder) In(r *Record) bool {
-	return f.holds(r.Arguments) || f.holds(r.Result) || f.holds(r.Tool) || f.holds(r.Error)
-}
-
-func (f *Finder) holds(text string) bool {
-	if len(text) < len(f.part) {
-		return false
+// lowered appends a text with its capital letters of ASCII made small, eight at a time: of a
+// byte without its highest bit, what is added carries into that bit from 'A' on, and from
+// behind 'Z' on; where only the first did, it is a capital letter.
+func lowered(to, text []byte) []byte {
+	const each, high = 0x0101010101010101, 0x8080808080808080
+	start := len(to)
+	to = append(to, text...)
+	rest := to[start:]
+	for ; len(rest) >= 8; rest = rest[8:] {
+		x := binary.LittleEndian.Uint64(rest)
+		low := x &^ high
+		capital := (low + each*(0x80-'A')) &^ (low + each*(0x7f-'Z')) &^ x & high
+		binary.LittleEndian.PutUint64(rest, x|capital>>2)
 	}
-	f.room = append(f.room[:0], text...)
-	for i, c := range f.room {
-		f.room[i] = lower[c]
+	for i, c := range rest {
+		if c >= 'A' && c <= 'Z' {
+			rest[i] = c + 'a' - 'A'
+		}
 	}
-	return bytes.Contains(f.room, f.part)
+	return to
 }

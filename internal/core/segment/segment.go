@@ -42,6 +42,10 @@ const (
 	MaxBytes   = 1 << 20
 )
 
+// mostRecords is more than any block has, whoever wrote it: it bounds what is made for one that
+// is damaged.
+const mostRecords = 1 << 20
+
 // maxDecoded bounds what a block that is read can grow to, in bytes.
 const maxDecoded = 256 << 20
 
@@ -50,8 +54,9 @@ var ErrDamaged = errors.New("the block holds something else than was written the
 
 // How a part is kept.
 const (
-	plain byte = iota
-	compressed
+	plain      byte = iota
+	compressed      // as a whole
+	apart           // each column by itself, so that a search opens those alone that it asks for
 )
 
 var (
@@ -76,6 +81,20 @@ func pack(raw []byte, closed bool) []byte {
 		return append([]byte{plain}, raw...)
 	}
 	return encoder().EncodeAll(raw, append(make([]byte, 0, len(raw)/4+64), compressed))
+}
+
+// tiny is so short that compressing it makes it no shorter, in bytes.
+const tiny = 48
+
+// packColumn compresses a column, where that makes it shorter.
+func packColumn(raw []byte) []byte {
+	if len(raw) < tiny {
+		return pack(raw, false)
+	}
+	if packed := pack(raw, true); len(packed) <= len(raw) {
+		return packed
+	}
+	return pack(raw, false)
 }
 
 func unpack(kept []byte) ([]byte, error) {
@@ -123,7 +142,7 @@ func Write(records []Record, closed bool) Segment {
 	for i := range records {
 		s.Low, s.High = min(s.Low, records[i].Seal), max(s.High, records[i].Seal)
 	}
-	s.Head = pack(appendHead(make([]byte, 0, 64*len(records)), records, s.Low), closed)
+	s.Head = writeHead(records, s.Low, closed)
 	body := make([]byte, 0, Size(records)+6*len(records))
 	for i := range records {
 		body = appendText(appendText(body, records[i].Arguments), records[i].Result)
@@ -184,11 +203,20 @@ func WriteControl(c *team.CallControl) string {
 	return string(raw)
 }
 
-// appendHead writes the number of records and then their columns, each behind its length:
+// writeHead writes the number of records and then their columns, each behind its length:
 // of texts those that there are, and for each record which; of numbers how far each is from
 // the one before where they grow. A column that is not asked for is passed over.
-func appendHead(b []byte, records []Record, low int64) []byte {
+func writeHead(records []Record, low int64, closed bool) []byte {
+	b := append(make([]byte, 0, 64*len(records)), plain)
+	keep := func(column []byte) []byte { return column }
+	if closed {
+		b[0], keep = apart, packColumn
+	}
 	b = binary.AppendUvarint(b, uint64(len(records)))
+	add := func(column []byte) {
+		kept := keep(column)
+		b = append(binary.AppendUvarint(b, uint64(len(kept))), kept...)
+	}
 	var column []byte
 	all := make([][columns]string, len(records))
 	for i := range records {
@@ -196,7 +224,7 @@ func appendHead(b []byte, records []Record, low int64) []byte {
 	}
 	for c := range columns {
 		column = appendTexts(column[:0], all, c)
-		b = append(binary.AppendUvarint(b, uint64(len(column))), column...)
+		add(column)
 	}
 	for c := range numbers {
 		column = column[:0]
@@ -224,7 +252,7 @@ func appendHead(b []byte, records []Record, low int64) []byte {
 				column = binary.AppendUvarint(column, uint64(max(r.Times, 1))<<1|cut)
 			}
 		}
-		b = append(binary.AppendUvarint(b, uint64(len(column))), column...)
+		add(column)
 	}
 	return b
 }
@@ -314,32 +342,58 @@ func (r *reader) count() int {
 	return int(n)
 }
 
-// Head is a head that is being read.
+// Head is a head that is being read. It is not for concurrent use.
 type Head struct {
 	n       int
 	low     int64
 	texts   [columns][]byte
 	numbers [numbers][]byte
+	packed  [columns + numbers]bool // as they are kept
 }
 
 // OpenHead begins to read a head; low is the lowest of its seals.
 func OpenHead(head []byte, low int64) (*Head, error) {
-	raw, err := unpack(head)
-	if err != nil {
-		return nil, err
+	each := len(head) > 0 && head[0] == apart
+	raw := head[min(len(head), 1):]
+	if !each {
+		var err error
+		if raw, err = unpack(head); err != nil {
+			return nil, err
+		}
 	}
 	r := reader{b: raw}
-	h := &Head{n: r.count(), low: low}
+	n := r.number()
+	if n > mostRecords {
+		return nil, ErrDamaged
+	}
+	h := &Head{n: int(n), low: low}
 	for c := range h.texts {
-		h.texts[c] = r.bytes()
+		h.texts[c], h.packed[c] = r.bytes(), each
 	}
 	for c := range h.numbers {
-		h.numbers[c] = r.bytes()
+		h.numbers[c], h.packed[columns+c] = r.bytes(), each
 	}
 	if r.broken || h.n == 0 || len(r.b) > 0 {
 		return nil, ErrDamaged
 	}
 	return h, nil
+}
+
+// text is a column of texts, as it was written.
+func (h *Head) text(c int) ([]byte, error) { return h.unpacked(&h.texts[c], &h.packed[c]) }
+
+// number is a column of numbers, as it was written.
+func (h *Head) number(c int) ([]byte, error) { return h.unpacked(&h.numbers[c], &h.packed[columns+c]) }
+
+func (h *Head) unpacked(column *[]byte, packed *bool) ([]byte, error) {
+	if *packed {
+		raw, err := unpack(*column)
+		if err != nil {
+			return nil, err
+		}
+		*column, *packed = raw, false
+	}
+	return *column, nil
 }
 
 // column is a column of texts that is read.
@@ -351,7 +405,11 @@ type column struct {
 
 // column reads a column of texts.
 func (h *Head) column(c int) (out column, err error) {
-	r := reader{b: h.texts[c]}
+	raw, err := h.text(c)
+	if err != nil {
+		return out, err
+	}
+	r := reader{b: raw}
 	out.list = make([]string, r.count())
 	for i := range out.list {
 		out.list[i] = r.text()
@@ -388,62 +446,67 @@ func ReadHead(head []byte, low int64) ([]Record, error) {
 // Select reads the records that a filter selects by all but its texts, and their places in
 // the block. Nothing else is made a record of.
 func (h *Head) Select(f *Filter) (records []Record, places []int, err error) {
-	chosen, err := h.choose(f)
-	if err != nil || chosen == nil {
+	if places, err = h.Choose(f); err != nil {
 		return nil, nil, err
 	}
-	from, to := f.Range()
-	if records, places, err = h.keyed(chosen, from, to); err != nil || len(records) == 0 {
-		return nil, nil, err
-	}
-	if err := h.addNumbers(records, places); err != nil {
-		return nil, nil, err
-	}
-	if err := h.addTexts(records, places); err != nil {
-		return nil, nil, err
-	}
-	n := 0
-	for i := range records {
-		if f.Match(&records[i]) {
-			records[n], places[n] = records[i], places[i]
-			n++
-		}
-	}
-	return records[:n], places[:n], nil
+	records, err = h.Records(places)
+	return records, places, err
 }
 
-// keyed makes records, with their keys, of those that are chosen and within a range.
-func (h *Head) keyed(chosen []bool, from, to Key) (records []Record, places []int, err error) {
-	n := 0
-	for _, is := range chosen {
-		if is {
-			n++
-		}
+// Choose returns the places of the records that a filter selects by all but its texts, in
+// ascending order.
+func (h *Head) Choose(f *Filter) (places []int, err error) {
+	chosen, err := h.choose(f)
+	if err != nil || chosen == nil {
+		return nil, err
 	}
-	records, places = make([]Record, 0, n), make([]int, 0, n)
-	r, key := reader{b: h.numbers[inKey]}, Key(0)
+	from, to := f.Range()
+	keys, err := h.number(inKey)
+	if err != nil {
+		return nil, err
+	}
+	r, key := reader{b: keys}, Key(0)
+	places = make([]int, 0, h.n)
 	for i, is := range chosen {
 		key += Key(r.number())
 		if is && key >= from && key <= to {
-			records, places = append(records, Record{Key: key}), append(places, i)
-			records[len(records)-1].At = key.Time()
+			places = append(places, i)
 		}
 	}
 	if r.broken || len(r.b) > 0 {
-		return nil, nil, ErrDamaged
+		return nil, ErrDamaged
 	}
-	return records, places, nil
+	return places, nil
 }
 
-// addNumbers adds the other numbers to records at their places.
+// Records reads the records at some places, in ascending order.
+func (h *Head) Records(places []int) ([]Record, error) {
+	if len(places) == 0 {
+		return nil, nil
+	}
+	records := make([]Record, len(places))
+	if err := h.addNumbers(records, places); err != nil {
+		return nil, err
+	}
+	return records, h.addTexts(records, places)
+}
+
+// addNumbers adds the numbers to records at their places.
 func (h *Head) addNumbers(records []Record, places []int) error {
-	for c := inSeal; c < numbers; c++ {
-		r, seal, next := reader{b: h.numbers[c]}, h.low, 0
+	for c := range numbers {
+		column, err := h.number(c)
+		if err != nil {
+			return err
+		}
+		r, key, seal, next := reader{b: column}, Key(0), h.low, 0
 		for i := range h.n {
 			var n uint64
-			if c == inSeal {
+			switch c {
+			case inKey:
+				key += Key(r.number())
+			case inSeal:
 				seal += r.signed()
-			} else {
+			default:
 				n = r.number()
 			}
 			if next == len(places) || places[next] != i {
@@ -452,6 +515,8 @@ func (h *Head) addNumbers(records []Record, places []int) error {
 			v := &records[next]
 			next++
 			switch c {
+			case inKey:
+				v.Key, v.At = key, key.Time()
 			case inSeal:
 				v.Seal = seal
 			case inMicros:
@@ -530,27 +595,47 @@ func ReadBody(body []byte, records []Record) error {
 	return nil
 }
 
-// ReadBodyAt adds arguments and results to some records of the same block's head, which
-// stand at these places, in ascending order.
-func ReadBodyAt(body []byte, records []Record, places []int) error {
+// Body is the arguments and results of a block, as they are read.
+type Body struct{ raw []byte }
+
+// OpenBody begins to read arguments and results.
+func OpenBody(body []byte) (Body, error) {
 	raw, err := unpack(body)
-	if err != nil {
-		return err
+	return Body{raw}, err
+}
+
+// each gives the arguments and the result of records to fn that stand at some places, in
+// ascending order: which of the places, and from where to where they go in what was written.
+func (b Body) each(places []int, fn func(i int, arguments, result span)) error {
+	r, at := reader{b: b.raw}, 0
+	next := func() span {
+		n := len(r.bytes())
+		end := len(b.raw) - len(r.b)
+		return span{end - n, end}
 	}
-	r := reader{b: raw}
-	at := 0
 	for i, place := range places {
 		for ; at < place; at++ {
-			r.bytes()
-			r.bytes()
+			next()
+			next()
 		}
-		records[i].Arguments, records[i].Result = r.text(), r.text()
+		fn(i, next(), next())
 		at++
 	}
 	if r.broken {
 		return ErrDamaged
 	}
 	return nil
+}
+
+// span is a part of what is read: from here, to before there.
+type span struct{ from, to int }
+
+// Add adds arguments and results to records of the same block that stand at some places, in
+// ascending order.
+func (b Body) Add(records []Record, places []int) error {
+	return b.each(places, func(i int, arguments, result span) {
+		records[i].Arguments, records[i].Result = string(b.raw[arguments.from:arguments.to]), string(b.raw[result.from:result.to])
+	})
 }
 
 // WithTimes is a head in which other counts of repetition stand, by key, and its summary of
@@ -568,5 +653,5 @@ func WithTimes(head []byte, closed bool, times map[Key]int) (changed, facts []by
 	if closed {
 		facts = factsOf(records)
 	}
-	return pack(appendHead(nil, records, 0), closed), facts, nil
+	return writeHead(records, 0, closed), facts, nil
 }

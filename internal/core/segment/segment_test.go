@@ -2,10 +2,12 @@ package segment_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -144,6 +146,7 @@ func TestSummariesPassOverBlocks(t *testing.T) {
 		"held": {segment.Filter{Decision: segment.Held}, false}, "a decision": {segment.Filter{Decision: "admit"}, false},
 	} {
 		assert.Equal(t, row.skips, row.f.Skips(facts), name)
+		assert.Equal(t, !slices.Contains([]string{"everything", "a glob", "a glob of one", "a decision"}, name), row.f.Named(), name)
 		assert.False(t, row.f.Skips(segment.ReadFacts(nil)), name)
 		assert.False(t, row.f.Skips(segment.ReadFacts(s.Facts[:3])), name+", of a summary that is cut")
 	}
@@ -163,16 +166,59 @@ func TestSummariesPassOverBlocks(t *testing.T) {
 		"holm voe": true, "HOLM": true, "two": true, "by rule nights": true, "assign_berth": true, "ho": true, "": true,
 		"skerrow": false, "lighthouse": false, "holm vox": false,
 	} {
-		assert.Equal(t, may, segment.MayContain(s.Words, text), text)
-		assert.True(t, segment.MayContain(nil, text), "without a summary nothing is passed over")
-		assert.True(t, segment.MayContain([]byte("x"), text), "nor with one that is damaged")
+		letters := segment.LettersOf(text)
+		var ruled, unread segment.Ruled
+		for _, part := range letters.Parts() {
+			ruled.Read(letters, part, s.LetterPart(part))
+			unread.Read(letters, part, nil)
+			unread.Read(letters, part, []byte("x"))
+		}
+		assert.Equal(t, may, !ruled.Out(), text)
+		assert.False(t, unread.Out(), "nothing is passed over by a summary that is damaged")
 	}
+}
+
+// matches is what a filter says of one call by all but its texts.
+func matches(f *segment.Filter, r *segment.Record) bool {
+	is := func(want, have string) bool { return want == "" || want == have }
+	tool := f.Tool == "" || f.Tool == "*" || f.Tool == r.Tool || strings.Contains(f.Tool, "?") && strings.HasPrefix(r.Tool, "tool-2") &&
+		strings.HasSuffix(r.Tool, "5") && len(r.Tool) == len(f.Tool)
+	decision := is(f.Decision, r.Decision)
+	if f.Decision == segment.Held {
+		decision = r.Control != nil && r.Control.Held != ""
+	}
+	from, to := f.Range()
+	return is(f.Agent, r.Agent) && is(f.Person, r.Person) && is(f.Owner, r.Person) && is(f.Server, r.Server) && is(f.Outcome, r.Outcome) &&
+		tool && decision && (f.Rules == nil || slices.Contains(f.Rules, r.Rule)) && r.Key >= from && r.Key <= to
+}
+
+// selected are the keys of the calls of a block that a filter selects, with its text.
+func selected(t *testing.T, s segment.Segment, f *segment.Filter) (keys []segment.Key) {
+	t.Helper()
+	head, err := segment.OpenHead(s.Head, s.Low)
+	require.NoError(t, err)
+	places, err := head.Choose(f)
+	require.NoError(t, err)
+	if f.Text != "" {
+		body, err := segment.OpenBody(s.Body)
+		require.NoError(t, err)
+		places, err = segment.NewFinder(f.Text).Among(head, body, places)
+		require.NoError(t, err)
+	}
+	records, err := head.Records(places)
+	require.NoError(t, err)
+	for _, r := range records {
+		keys = append(keys, r.Key)
+	}
+	return keys
 }
 
 // Each condition of a filter holds by itself.
 func TestFilters(t *testing.T) {
 	t.Parallel()
-	first, second := records()[0], records()[1]
+	both := records()[:2]
+	first, second := both[0].Key, both[1].Key
+	s := segment.Write(both, true)
 	for name, row := range map[string]struct {
 		f             segment.Filter
 		first, second bool
@@ -183,23 +229,27 @@ func TestFilters(t *testing.T) {
 		"all tools": {segment.Filter{Tool: "*"}, true, true}, "outcome": {segment.Filter{Outcome: "refused"}, false, true},
 		"decision": {segment.Filter{Decision: "admit"}, true, false}, "held": {segment.Filter{Decision: segment.Held}, false, true},
 		"rules": {segment.Filter{Rules: []string{"R2", "R3"}}, false, true}, "no rule": {segment.Filter{Rules: []string{}}, false, false},
+		"somebody else's": {segment.Filter{Person: "marit", Owner: "joss"}, false, false}, "their own": {segment.Filter{Person: "marit", Owner: "marit"}, true, false},
 	} {
-		assert.Equal(t, row.first, row.f.Match(&first), name)
-		assert.Equal(t, row.second, row.f.Match(&second), name)
+		keys := selected(t, s, &row.f)
+		assert.Equal(t, row.first, slices.Contains(keys, first), name)
+		assert.Equal(t, row.second, slices.Contains(keys, second), name)
 		assert.Equal(t, row.first && row.second && name != "no rule", row.f.All(), name)
 	}
 	text := segment.Filter{Text: "x"}
 	assert.False(t, text.All())
-	budgeted := second
+	budgeted := both[1]
 	budgeted.Control = &team.CallControl{Budget: "day"}
 	held := segment.Filter{Decision: segment.Held}
-	assert.False(t, held.Match(&budgeted), "not everything that rules did is holding")
-	assert.True(t, held.Skips(segment.ReadFacts(segment.Write([]segment.Record{budgeted}, true).Facts)))
+	other := segment.Write([]segment.Record{budgeted}, true)
+	assert.Empty(t, selected(t, other, &held), "not everything that rules did is holding")
+	assert.True(t, held.Skips(segment.ReadFacts(other.Facts)))
 
 	for part, in := range map[string]int{"holm": 1, "VOE": 1, "two sail": 1, "FIND_": 1, "nights": 2, "e": 3, "lighthouse": 0, strings.Repeat("x", 999): 0} {
-		find := segment.NewFinder(part)
-		assert.Equal(t, in&1 != 0, find.In(&first), part)
-		assert.Equal(t, in&2 != 0, find.In(&second), part)
+		keys := selected(t, s, &segment.Filter{Text: part})
+		assert.Equal(t, in&1 != 0, slices.Contains(keys, first), part)
+		assert.Equal(t, in&2 != 0, slices.Contains(keys, second), part)
+		assert.Empty(t, selected(t, s, &segment.Filter{Text: part, Agent: "voice"}), part)
 	}
 }
 
@@ -265,15 +315,16 @@ func TestSelection(t *testing.T) {
 		} {
 			var want []string
 			var keys []segment.Key
-			from, to := f.Range()
 			for i := range many {
-				if f.Match(&many[i]) && many[i].Key >= from && many[i].Key <= to {
+				if matches(&f, &many[i]) {
 					want, keys = append(want, many[i].Tool+many[i].Arguments+many[i].Result), append(keys, many[i].Key)
 				}
 			}
 			got, places, err := head.Select(&f)
 			require.NoError(t, err, name)
-			require.NoError(t, segment.ReadBodyAt(s.Body, got, places), name)
+			body, err := segment.OpenBody(s.Body)
+			require.NoError(t, err)
+			require.NoError(t, body.Add(got, places), name)
 			var have []string
 			for i := range got {
 				have = append(have, got[i].Tool+got[i].Arguments+got[i].Result)
@@ -284,8 +335,16 @@ func TestSelection(t *testing.T) {
 		}
 		got, places, err := head.Select(&segment.Filter{Tool: "tool-699"})
 		require.NoError(t, err)
-		for name, bad := range map[string][]byte{"nothing": nil, "no texts": {0}, "too long a text": {0, 99, 'a'}} {
-			assert.ErrorIs(t, segment.ReadBodyAt(bad, got, places), segment.ErrDamaged, name)
+		_, err = segment.OpenBody(nil)
+		assert.ErrorIs(t, err, segment.ErrDamaged)
+		for name, bad := range map[string][]byte{"no texts": {0}, "too long a text": {0, 99, 'a'}, "a text that is looked for": {0, 1, 'x', 99}} {
+			body, err := segment.OpenBody(bad)
+			require.NoError(t, err)
+			assert.ErrorIs(t, body.Add(got, places), segment.ErrDamaged, name)
+			if strings.Contains(string(bad), "x") {
+				_, err = segment.NewFinder("x").Among(head, body, places)
+				assert.ErrorIs(t, err, segment.ErrDamaged, name)
+			}
 		}
 	}
 	// A byte is enough for as many texts as it has values.
@@ -301,16 +360,66 @@ func TestSelection(t *testing.T) {
 		tool := segment.Filter{Tool: "nothing"}
 		assert.Equal(t, says, tool.Skips(segment.ReadFacts(segment.Write(many[:n], true).Facts)), n)
 	}
-	whole := segment.NewFinder("tool-0")
-	assert.True(t, whole.In(&segment.Record{Call: team.Call{Tool: "TOOL-0"}}), "as long as the text itself")
-	for _, edge := range [][2]string{{"@[`{", "@[`{"}, {"AZ", "az"}} {
-		find := segment.NewFinder(edge[1])
-		assert.True(t, find.In(&segment.Record{Call: team.Call{Tool: edge[0]}}))
+}
+
+// A text is found in whatever size its letters are, wherever it stands, and not across what
+// stands beside each other.
+func TestTextsAreFound(t *testing.T) {
+	t.Parallel()
+	var ascii []byte
+	for c := byte(0); c < 128; c++ {
+		ascii = append(ascii, c)
 	}
-	apart := segment.NewFinder("`")
-	assert.False(t, apart.In(&segment.Record{Call: team.Call{Tool: "@"}}), "letters alone have two sizes")
-	apart = segment.NewFinder("{")
-	assert.False(t, apart.In(&segment.Record{Call: team.Call{Tool: "["}}))
-	assert.True(t, segment.MayContain(make([]byte, 1<<13), "abc"), "too short to be passed over by")
-	assert.False(t, segment.MayContain(make([]byte, 1<<13), "abcd"))
+	block := func(c team.Call) segment.Segment {
+		return segment.Write([]segment.Record{{Key: 5, Call: c}, {Key: 9}}, true)
+	}
+	for name, row := range map[string]struct {
+		call  team.Call
+		text  string
+		found bool
+	}{
+		"a whole tool": {team.Call{Tool: "TOOL-0"}, "tool-0", true}, "what is no letter": {team.Call{Tool: "@[`{"}, "@[`{", true},
+		"the first and the last letter": {team.Call{Error: "AZ"}, "az", true}, "a quote that is no @": {team.Call{Tool: "@"}, "`", false},
+		"a brace that is no bracket": {team.Call{Result: "["}, "{", false}, "all characters": {team.Call{Result: string(ascii)}, strings.ToLower(string(ascii)), true},
+		"bytes beyond": {team.Call{Arguments: "Résumé ÉÁ"}, "résumé ÉÁ", true}, "across two texts": {team.Call{Arguments: "ab", Result: "cd"}, "bc", false},
+		"across, with what is between": {team.Call{Arguments: "ab", Result: "cd"}, "b\x02c", false}, "in the tool, if also elsewhere": {team.Call{Tool: "pump", Result: "x"}, "PUMP", true},
+	} {
+		keys := selected(t, block(row.call), &segment.Filter{Text: row.text})
+		assert.Equal(t, row.found, len(keys) == 1 && keys[0] == 5, name)
+		assert.True(t, row.found || len(keys) == 0, name)
+	}
+	// Wherever in eight bytes a letter stands.
+	for at := range 20 {
+		text := strings.Repeat("-", at) + "Fog over the Sound"
+		assert.Len(t, selected(t, block(team.Call{Result: text}), &segment.Filter{Text: "FOG OVER THE SOUND"}), 1, at)
+	}
+	short := segment.LettersOf("abc")
+	assert.Empty(t, short.Parts(), "too short to be passed over by")
+	assert.NotEmpty(t, segment.LettersOf("abcd").Parts())
+	ordered := segment.LettersOf(strings.Repeat("a", 40) + " and the weathervane on the roof")
+	assert.Equal(t, segment.LettersOf("aaaaaaaa").Parts()[0], ordered.Parts()[0], "what says most comes first")
+	says := map[int]int{}
+	empty := make([]byte, 1<<10)
+	for _, part := range ordered.Parts() {
+		var ruled segment.Ruled
+		ruled.Read(ordered, part, empty)
+		says[part]++
+		assert.True(t, ruled.NotEven || ruled.NotOdd, "each part has a say")
+	}
+	assert.Len(t, says, len(ordered.Parts()), "and is read once")
+}
+
+// Blocks of which all columns were compressed together are read as ever.
+func TestBlocksAsTheyWereWrittenBefore(t *testing.T) {
+	t.Parallel()
+	encoder, err := zstd.NewWriter(nil)
+	require.NoError(t, err)
+	s := segment.Write(records(), false)
+	want, err := segment.ReadHead(s.Head, s.Low)
+	require.NoError(t, err)
+	got, err := segment.ReadHead(encoder.EncodeAll(s.Head[1:], []byte{1}), s.Low)
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+	_, err = segment.ReadHead(append([]byte{1}, s.Head[1:]...), s.Low)
+	assert.ErrorIs(t, err, segment.ErrDamaged)
 }

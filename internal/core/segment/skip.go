@@ -138,17 +138,6 @@ const wordBits = 1 << 16
 
 type words [wordBits / 64]uint64
 
-// lower makes letters of ASCII small; it is how texts are compared.
-var lower = func() (table [256]byte) {
-	for i := range table {
-		table[i] = byte(i)
-		if i >= 'A' && i <= 'Z' {
-			table[i] += 'a' - 'A'
-		}
-	}
-	return table
-}()
-
 // bit is where three letters that follow each other stand in a summary. Small and capital
 // letters stand in one place, and so do a few other characters, which does no harm.
 func bit(a, b, c byte) uint32 {
@@ -189,24 +178,84 @@ func wordsOf(records []Record) []byte {
 	return raw
 }
 
-// MinWord is the shortest text, in bytes, by which blocks are passed over.
-const MinWord = 4
+// LetterParts is how many parts a summary of letters is cut into, so that a search reads only
+// those that have a say in it.
+const LetterParts = 8
 
-// MayContain reports whether a text can occur in a block with this summary of letters. A
-// block that has none is not passed over, and none is for a text of less than four letters.
-func MayContain(summary []byte, text string) bool {
-	if len(summary) != wordBits/8 || len(text) < MinWord {
-		return true
-	}
-	return mayBeginAt(summary, text) || mayBeginAt(summary, text[1:])
+// partBits is how many bits a part has.
+const partBits = wordBits / LetterParts
+
+// LetterPart is a part of the summary of letters of a block that is closed, counted from 0.
+func (s *Segment) LetterPart(part int) []byte {
+	return s.Words[part*partBits/8 : (part+1)*partBits/8]
 }
 
-// mayBeginAt reports whether every second three letters of a text stand in a summary.
-func mayBeginAt(raw []byte, text string) bool {
-	for i := 0; i+2 < len(text); i += 2 {
-		if at := bit(text[i], text[i+1], text[i+2]); raw[at>>3]&(1<<(at&7)) == 0 {
-			return false
+// minWord is the shortest text, in bytes, by which blocks are passed over.
+const minWord = 4
+
+// Letters is a text as it is looked for in summaries of letters: the bits of every second three
+// letters of it, in case it begins at an even place in what was summed up, and in case it begins
+// at an odd one.
+type Letters struct{ even, odd []uint32 }
+
+// LettersOf returns the letters of a text that is looked for; none of one that is too short.
+func LettersOf(text string) (l Letters) {
+	if len(text) < minWord {
+		return l
+	}
+	for i := 0; i+2 < len(text); i++ {
+		at := bit(text[i], text[i+1], text[i+2])
+		if i%2 == 0 {
+			l.even = append(l.even, at)
+		} else {
+			l.odd = append(l.odd, at)
 		}
 	}
-	return true
+	return l
+}
+
+// Parts are the parts of a summary that have a say, the one that says most first.
+func (l Letters) Parts() (parts []int) {
+	var says [LetterParts]int
+	for _, list := range [...][]uint32{l.even, l.odd} {
+		for _, at := range list {
+			says[at/partBits]++
+		}
+	}
+	for part, n := range says {
+		if n > 0 {
+			parts = append(parts, part)
+		}
+	}
+	slices.SortStableFunc(parts, func(a, b int) int { return says[b] - says[a] })
+	return parts
+}
+
+// Ruled is what is known of whether a text can occur in a block.
+type Ruled struct{ NotEven, NotOdd bool }
+
+// Out reports that it cannot.
+func (r Ruled) Out() bool { return r.NotEven && r.NotOdd }
+
+// Read takes one more part of a block's summary into account. A part that is damaged rules
+// nothing out.
+func (r *Ruled) Read(l Letters, part int, summary []byte) {
+	if len(summary) != partBits/8 {
+		return
+	}
+	r.NotEven = r.NotEven || lacks(l.even, part, summary)
+	r.NotOdd = r.NotOdd || lacks(l.odd, part, summary)
+}
+
+// lacks reports whether one of the bits that lie in a part is not set there.
+func lacks(bits []uint32, part int, summary []byte) bool {
+	for _, at := range bits {
+		if int(at/partBits) != part {
+			continue
+		}
+		if in := at % partBits; summary[in>>3]&(1<<(in&7)) == 0 {
+			return true
+		}
+	}
+	return false
 }
