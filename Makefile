@@ -17,7 +17,7 @@ RACE := CGO_ENABLED=1 $(GO) test -race -gcflags=all=-d=checkptr=0 \
 export CGO_ENABLED := 0
 TRIMPATH := -trimpath
 
-.PHONY: help bench-cluster bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-e2e test-race test-console test-others test-packaging test-stress crash contract mutants bench lint clean chromium peers
+.PHONY: help bench-cluster bench-journal soak packages demo demo-cluster cluster-test first-hour build console test test-e2e test-race test-console test-others test-packaging test-stress test-upgrade crash contract mutants bench lint clean chromium peers
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*##/\t/' | expand -t 12
@@ -88,6 +88,13 @@ test-stress: build peers chromium ## the same tests three times over, with more 
 cluster-test: ## nodes and servers of a cluster killed, paused and cut off at random for ten minutes, and bad days; as root
 	BOUNCER_CLUSTER_TIME=10m $(GO) test ./e2e/apart -timeout 60m -v -count 1
 	BOUNCER_CLUSTER_TIME=10m $(RACE) ./internal/cluster/replica -run TestHistoryIsThatOfOneNode -timeout 30m -v -count 1
+
+test-upgrade: build ## nodes of an earlier Bouncer are exchanged for this one, one after the other, under calls; FROM=COMMIT, as root
+	rm -rf .before && git worktree prune && git worktree add --quiet --force --detach .before $(FROM)
+	cp -r internal/web/dist/. .before/internal/web/dist/
+	cd .before && CGO_ENABLED=0 $(GO) build -o ../$(BIN)/bouncer-before ./cmd/bouncer
+	git worktree remove --force .before
+	BOUNCER_BEFORE=$(CURDIR)/$(BIN)/bouncer-before $(GO) test ./e2e/apart -run TestNodesAreUpgradedOneByOne -timeout 15m -v -count 1
 
 crash: build ## kill the service a thousand times under load, and hold what is there against what was answered
 	BOUNCER_CRASHES=1000 $(GO) test ./e2e -run TestKilledAgainAndAgain -timeout 90m -v

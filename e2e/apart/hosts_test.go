@@ -50,6 +50,7 @@ type host struct {
 	address string
 	dir     string // of the node and the log
 	kept    string // what the server keeps
+	bouncer string // the binary
 	broker  *exec.Cmd
 	node    *exec.Cmd
 	cut     bool
@@ -127,7 +128,7 @@ func (h *host) start() {
 	for _, address := range h.net.addresses() {
 		servers = append(servers, "nats://"+address+":4222")
 	}
-	h.node = h.run([]string{"BOUNCER_FIRST_PASSWORD_HERE=" + firstPassword}, h.net.bouncer, "serve", "--listen", h.address+":4680",
+	h.node = h.run([]string{"BOUNCER_FIRST_PASSWORD_HERE=" + firstPassword}, h.bouncer, "serve", "--listen", h.address+":4680",
 		"--data", filepath.Join(h.dir, "data"), "--keys", h.net.keys, "--journal", "strict", "--cluster", strings.Join(servers, ","),
 		"--cluster-node", fmt.Sprintf("host-%d", h.number), "--cluster-name", "skerrow", "--alone-for", aloneFor.String(),
 		"--public-url", "http://bouncer.skerrow.example", "--first-admin", "marit",

@@ -114,6 +114,9 @@ func begin(t *testing.T) *storm {
 	t.Helper()
 	n := lay(t, 3)
 	n.bouncer = filepath.Join(t.TempDir(), "bouncer")
+	for _, h := range n.hosts {
+		h.bouncer = n.bouncer
+	}
 	build := exec.Command("go", "build", "-o", n.bouncer, "bouncer/cmd/bouncer")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()

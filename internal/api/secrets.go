@@ -61,7 +61,7 @@ func secretRoutes(svc *secrets.Service) []route {
 			method: get, path: "/api/locker", id: "getLocker", action: access.KeepLocker,
 			summary: "The key set of the locker, without the keys",
 			out:     apitype.KeySet{}, status: 200,
-			handle: func(*call) (any, error) { return svc.Keys(), nil },
+			handle: func(c *call) (any, error) { return svc.Keys(c.Context()), nil },
 		},
 		{
 			method: post, path: "/api/locker/rotate", id: "rotateKeys", action: access.KeepLocker,

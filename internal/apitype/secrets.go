@@ -50,6 +50,9 @@ type OwnValue struct {
 // KeySet tells about the key set of the locker.
 type KeySet struct {
 	Keys      []string `json:"keys" doc:"ids of the keys, the one in force last"`
+	Next      string   `json:"next,omitempty" doc:"id of a key that was added to the set of this node of a cluster, and is not in force yet"`
+	Shared    bool     `json:"shared" doc:"the nodes of a cluster have the same keys, and whoever keeps these adds a new one to the set of each"`
+	Problem   string   `json:"problem,omitempty" doc:"why a key that was added is not known"`
 	Rewrapped int      `json:"rewrapped" doc:"how many values were wrapped anew"`
 }
 

@@ -89,7 +89,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"cluster/across", "core apitype cluster/peer journal observe/stats"},
 	{"cluster/records", "core calls cluster/envelope"},
 	{"cluster/live", "core cluster/peer journal"},
-	{"cluster/node", "core observe/metrics locker store registry control/budget cluster cluster/across cluster/latest cluster/peer cluster/ledger cluster/replica cluster/member cluster/nodes cluster/heads journal calls cluster/records cluster/live cluster/placement"},
+	{"cluster/node", "core observe/metrics credential locker store registry control/budget cluster cluster/across cluster/latest cluster/peer cluster/ledger cluster/replica cluster/member cluster/nodes cluster/heads journal calls cluster/records cluster/live cluster/placement"},
 	{"control/policy", "core calls apitype store snapshot upstream registry agents"},
 	{"control/review", "core apitype store upstream registry"},
 	{"control/finder", "core snapshot registry"},
@@ -137,7 +137,7 @@ var mayImport = []struct{ pkg, deps string }{
 	{"testkit", "core store apitype login app"},
 	{"assistants/enrol", "core"},
 	{"heap", ""},
-	{"cli", "core heap upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
+	{"cli", "core heap locker upkeep diagnose/checkup diagnose/tape held apitype assistants/adopt assistants/enrol bridge client gate terminal app"},
 }
 
 // coreImports are the imports inside of the core.

@@ -125,6 +125,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 		Redirect:   redirect,
 		NoCommands: noProcesses,
 		Lease:      svc.several.Leases(),
+		Shared:     svc.several.Grants(),
 		Now:        s.Now,
 		Challenge:  func(ctx context.Context, server team.Server) http.Header { return dial.Challenge(ctx, server, o) },
 		ConnectLink: func(server string, h team.Holder, agent string) string {

@@ -14,6 +14,7 @@ import (
 	"bouncer/internal/apitype"
 	"bouncer/internal/core/span"
 	"bouncer/internal/core/team"
+	"bouncer/internal/locker"
 )
 
 // told says what was noticed of a value.
@@ -84,6 +85,7 @@ func secretCommands() []command {
 		secretDisownCommand(),
 		secretRemoveCommand(),
 		lockerShowCommand(),
+		lockerNewCommand(),
 		lockerRotateCommand(),
 		backupCommand(),
 	}
@@ -299,8 +301,32 @@ func lockerShowCommand() command {
 		noun: "locker", verb: "show", short: "Show which keys the locker has, without the keys", example: "bouncer locker show",
 		run: func(ctx context.Context, t *task) error {
 			return fetch(ctx, t, "/api/locker", func(k apitype.KeySet) error {
-				return t.done("keys, the one in force last: %s", strings.Join(k.Keys, " "))
+				if err := t.done("keys, the one in force last: %s", strings.Join(k.Keys, " ")); err != nil {
+					return err
+				}
+				if k.Next != "" {
+					return t.done("known here and not in force yet: %s; put it in force with: bouncer locker rotate", k.Next)
+				}
+				if k.Problem != "" {
+					return t.done("%s", k.Problem)
+				}
+				return nil
 			})
+		},
+	}
+}
+
+func lockerNewCommand() command {
+	return command{
+		noun: "locker", verb: "new", short: "Print a new key, for key sets that Bouncer does not write itself", example: "bouncer locker new",
+		long: `It goes to the end of the list "keys" of the key set, behind a comma. Nodes of a cluster
+all have the same set: add it to that of each, and put it in force with bouncer locker rotate.
+The service has no part in this: what is printed is the only copy.`,
+		local: true,
+		run: func(_ context.Context, t *task) error {
+			_, entry := locker.NewKey()
+			_, err := fmt.Fprintln(t.Out, entry)
+			return err
 		},
 	}
 }
@@ -309,7 +335,8 @@ func lockerRotateCommand() command {
 	return command{
 		noun: "locker", verb: "rotate", short: "Put a new key in force and wrap everything with it", example: "bouncer locker rotate",
 		long: `The service goes on meanwhile. The key before stays in the key set until the next
-rotation, so that backups made before can be opened.`,
+rotation, so that backups made before can be opened. In a cluster, and where the key set is
+given by a variable or a command, the new key is added there first (bouncer locker new).`,
 		run: func(ctx context.Context, t *task) error {
 			return submit(ctx, t, http.MethodPost, "/api/locker/rotate", nil, func(k apitype.KeySet) error {
 				return t.done("key %s is in force; %d values were wrapped anew", k.Keys[len(k.Keys)-1], k.Rewrapped)

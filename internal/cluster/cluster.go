@@ -54,6 +54,7 @@ type Cluster struct {
 	Facts  jetstream.KeyValue    // the id of the cluster, and its newest copy of the state
 	leases jetstream.KeyValue
 	once   jetstream.KeyValue // what one node does for all
+	grants jetstream.KeyValue // tokens that one node was given for all
 
 	records jetstream.Stream
 	conn    *nats.Conn
@@ -71,6 +72,9 @@ const (
 )
 
 const idKey = "cluster"
+
+// grantsTime is for how long tokens are kept that one node was given for all: few are valid for longer.
+const grantsTime = 24 * time.Hour
 
 // onceTime is for how long it is known that something was done for all nodes.
 const onceTime = 48 * time.Hour
@@ -217,7 +221,7 @@ func (c *Cluster) open(ctx context.Context, o Options) (err error) {
 		ttl  time.Duration
 	}{
 		{&c.Nodes, "NODES", LeftAfter}, {&c.Orders, "ORDERS", 0}, {&c.Facts, "FACTS", 0}, {&c.leases, "LEASES", LeaseTime},
-		{&c.once, "ONCE", onceTime},
+		{&c.once, "ONCE", onceTime}, {&c.grants, "GRANTS", grantsTime},
 	} {
 		bucket := jetstream.KeyValueConfig{Bucket: "BOUNCER_" + name + "_" + b.name, Replicas: copies, TTL: b.ttl}
 		if *b.to, err = c.js.CreateOrUpdateKeyValue(ctx, bucket); err != nil {

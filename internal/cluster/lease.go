@@ -65,6 +65,26 @@ func (c *Cluster) Again(ctx context.Context, what string) error {
 	return nil
 }
 
+// KeepGrant has all nodes find what one of them was granted, by a name, for a day. It has to be sealed.
+func (c *Cluster) KeepGrant(ctx context.Context, name string, sealed []byte) error {
+	if _, err := c.grants.Put(ctx, onceKey(name), sealed); err != nil {
+		return fmt.Errorf("keep a grant for the other nodes: %w", err)
+	}
+	return nil
+}
+
+// KeptGrant is what a node kept by a name; nil for nothing.
+func (c *Cluster) KeptGrant(ctx context.Context, name string) ([]byte, error) {
+	have, err := c.grants.Get(ctx, onceKey(name))
+	if errors.Is(err, jetstream.ErrKeyNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("look for a grant of another node: %w", err)
+	}
+	return have.Value(), nil
+}
+
 // onceKey is what words are kept under; a key has only a few kinds of characters.
 func onceKey(what string) string {
 	sum := sha256.Sum256([]byte(what))

@@ -195,10 +195,7 @@ func (g *Grant) token(ctx context.Context) (locker.Secret, error) {
 		if !g.have.Expires.IsZero() {
 			left = g.have.Expires.Sub(now)
 		}
-		ahead := renewAhead
-		if life := g.have.Expires.Sub(g.gotten); life > 0 && life/5 < ahead {
-			ahead = life / 5
-		}
+		ahead := ahead(g.have, g.gotten)
 		usable := g.loaded && g.have.Access != "" && left > min(lastMoment, ahead)
 		if usable && left > ahead {
 			defer g.mu.Unlock()
@@ -225,6 +222,14 @@ func (g *Grant) token(ctx context.Context) (locker.Secret, error) {
 			return locker.Secret{}, ctx.Err()
 		}
 	}
+}
+
+// ahead is how long before its end a token is renewed that was granted at a time.
+func ahead(r oauth.Record, granted time.Time) time.Duration {
+	if life := r.Expires.Sub(granted); life > 0 && life/5 < renewAhead {
+		return life / 5
+	}
+	return renewAhead
 }
 
 // header is the access token with its scheme; the caller holds the lock.
@@ -283,13 +288,14 @@ func (g *Grant) renew(ctx context.Context) error {
 	g.mu.Lock()
 	have, loaded, who, row := g.have, g.loaded, g.client, g.row
 	g.mu.Unlock()
-	if g.set.o.Lease != nil && row.ID != "" {
-		release, err := g.set.o.Lease(ctx, "grant."+row.ID)
+	shares := g.shares(row)
+	if g.set.o.Lease != nil && (row.ID != "" || shares) {
+		release, err := g.set.o.Lease(ctx, g.leaseName(row))
 		if err != nil {
 			return fmt.Errorf("wait for the right to renew it: %w", err)
 		}
 		defer release()
-		if renewed, err := g.renewedElsewhere(ctx, row.Refreshed); err != nil || renewed {
+		if renewed, err := g.elsewhere(ctx, row, shares); err != nil || renewed {
 			return err
 		}
 		g.mu.Lock()
@@ -323,11 +329,38 @@ func (g *Grant) renew(ctx context.Context) error {
 		return fmt.Errorf("store what was granted by %s: %w", issuer, err)
 	}
 	g.pin(issuer)
+	if shares {
+		if err := g.share(ctx, next); err != nil { // they ask for themselves then
+			g.set.o.Log.Warn("the other nodes were not given what this one was granted", "server", g.server.Name, "error", err)
+		}
+	}
 	g.mu.Lock()
 	g.row, g.have, g.loaded, g.gotten, g.rejected = row, next, true, g.set.o.Now(), ""
 	g.mu.Unlock()
 	g.set.o.Events.Publish("sign-ins")
 	return nil
+}
+
+// leaseName is what nodes renew one at a time by.
+func (g *Grant) leaseName(row store.StoredSignIn) string {
+	if row.ID != "" {
+		return "grant." + row.ID
+	}
+	sum := sha256.Sum256([]byte(g.sharedName()))
+	return fmt.Sprintf("grant.%x", sum[:16])
+}
+
+// elsewhere takes over what another node has renewed meanwhile, and reports whether there was
+// something.
+func (g *Grant) elsewhere(ctx context.Context, row store.StoredSignIn, shares bool) (bool, error) {
+	if !shares {
+		return g.renewedElsewhere(ctx, row.Refreshed)
+	}
+	taken, err := g.takeShared(ctx)
+	if err != nil { // what another node has is no better than tokens of one's own
+		g.set.o.Log.Warn("what another node was granted cannot be used", "server", g.server.Name, "error", err)
+	}
+	return taken, nil
 }
 
 // takeOver takes over tokens that another node was given meanwhile; the caller holds the lock.

@@ -50,6 +50,9 @@ type Options struct {
 	// Lease waits for the right to renew the grant of a name, which one node at a time has, and
 	// for what the others did before to be known here; nil for a service that is one node.
 	Lease func(ctx context.Context, name string) (release func(), err error)
+	// Shared is where nodes keep tokens for each other that are not in the register; nil for a
+	// service that is one node. It goes with Lease.
+	Shared Shared
 	// NoCommands refuses values that a command supplies.
 	NoCommands bool
 }

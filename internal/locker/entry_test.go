@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"os"
@@ -224,4 +225,72 @@ func TestKeysAreRotated(t *testing.T) {
 	}
 	_, err = LoadKeys(t.Context(), "env:NOT_THERE", true)
 	assert.ErrorContains(t, err, "no variable", "no key is made up where somebody else keeps them")
+}
+
+// A key that nodes share is in force once somebody says so, and not because it was added.
+func TestNodesShareTheirKeys(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "keys")
+	first, err := LoadKeys(t.Context(), path, true)
+	require.NoError(t, err)
+	begun := first.IDs()[0]
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	set := func(entries ...string) {
+		text := `{"keys": [` + strings.Join(entries, ",") + `]}`
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	}
+	var whole struct{ Keys []json.RawMessage }
+	require.NoError(t, json.Unmarshal(raw, &whole))
+	old := string(whole.Keys[0])
+	next, entry := NewKey()
+	third, other := NewKey()
+
+	var told []string
+	node := func() *Keys {
+		k, err := LoadKeys(t.Context(), path, false)
+		require.NoError(t, err)
+		k.Share([]string{begun}, func(key string) { told = append(told, key) })
+		return k
+	}
+	north := node()
+	_, err = north.Rotate(t.Context())
+	assert.ErrorContains(t, err, "no key comes after", "none is made where others have to know it")
+	set(old, entry)
+	south := node()
+	assert.Equal(t, []any{next, []string{begun}}, []any{south.Next(), south.InForce()}, "nor put in force by a start")
+	box, err := south.Seal("sailings", NewSecret("the-canary-value"))
+	require.NoError(t, err)
+	assert.Equal(t, begun, box.KeyID)
+	assert.Empty(t, north.Next())
+	require.NoError(t, north.Look(t.Context()))
+	assert.Equal(t, next, north.Next())
+
+	id, err := north.Rotate(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, next, id)
+	assert.Equal(t, []string{next}, told)
+	assert.Empty(t, north.Next())
+	box, err = north.Seal("sailings", NewSecret("the-canary-value"))
+	require.NoError(t, err)
+	assert.Equal(t, next, box.KeyID)
+	_, err = south.Open(box)
+	require.NoError(t, err, "which is known already where it is not in force yet")
+	south.PutInForce("k-nobody-has")
+	assert.Equal(t, []string{begun}, south.InForce())
+	south.PutInForce(next)
+	assert.Equal(t, []string{begun, next}, south.InForce())
+	require.NoError(t, north.Retire())
+	assert.Equal(t, []string{begun, next}, north.IDs(), "whoever keeps the set removes what is old")
+
+	for why, entries := range map[string][]string{"its first key": {entry, other}, "it lacks the key": {old, other}, "no key set": {}} {
+		set(entries...)
+		assert.ErrorContains(t, north.Look(t.Context()), why)
+		_, err := north.Rotate(t.Context())
+		assert.Error(t, err)
+		assert.Equal(t, []string{begun, next}, north.InForce(), "nothing is lost by what somebody wrote")
+	}
+	set(old, entry, other)
+	require.NoError(t, north.Look(t.Context()))
+	assert.Equal(t, third, north.Next())
 }

@@ -27,9 +27,13 @@ import (
 // concurrent use.
 type Keys struct {
 	source string
-	mu     sync.RWMutex // guards what follows
+
+	rotating sync.Mutex // held over one alteration of the set: read, added to and written at once
+
+	mu     sync.RWMutex // guards what follows; never held while the source is read
 	set    keySet
 	shared bool // with the other nodes of a cluster
+	told   func(key string)
 }
 
 type keySet struct {
@@ -82,11 +86,74 @@ func (k *Keys) read(ctx context.Context) ([]byte, error) {
 	return os.ReadFile(k.source)
 }
 
-// Share says that others have the same key set, so that none is made here.
-func (k *Keys) Share() {
+// Share says that the other nodes of a cluster have the same key set, so that none is made
+// here. inUse are keys that something is sealed with: the last of them in the set is in force, and
+// one that comes after it is not before all nodes know it. told is called when one is put in force
+// here, so that the others do the same.
+func (k *Keys) Share(inUse []string, told func(key string)) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.shared = true
+	k.shared, k.told = true, told
+	for _, e := range k.set.file.Keys {
+		if slices.Contains(inUse, e.ID) {
+			k.set.newest = e.ID
+		}
+	}
+}
+
+// Look reads the key set anew that the nodes of a cluster share, so that a key which was added to it
+// is known here. It is not in force yet.
+func (k *Keys) Look(ctx context.Context) error {
+	if !k.Shared() {
+		return nil
+	}
+	raw, err := k.read(ctx)
+	if err != nil {
+		return err
+	}
+	next, err := readKeys(raw)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if first := k.set.file.Keys[0]; next.file.Keys[0] != first {
+		return fmt.Errorf("its first key is no longer %s, by which the nodes of the cluster know each other", first.ID)
+	}
+	if _, there := next.keys[k.set.newest]; !there {
+		return fmt.Errorf("it lacks the key %s, which is in force", k.set.newest)
+	}
+	next.newest = k.set.newest
+	k.set = next
+	return nil
+}
+
+// Next is the newest key that is known and not in force, which there is only where the nodes of a
+// cluster share the set; "" for none.
+func (k *Keys) Next() string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	if last := k.set.file.Keys[len(k.set.file.Keys)-1].ID; last != k.set.newest {
+		return last
+	}
+	return ""
+}
+
+// PutInForce has a key that is known wrap from now on, because another node of the cluster put it
+// in force.
+func (k *Keys) PutInForce(id string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if _, known := k.set.keys[id]; known && k.shared {
+		k.set.newest = id
+	}
+}
+
+// Shared reports whether the nodes of a cluster have the same set.
+func (k *Keys) Shared() bool {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.shared
 }
 
 // Derive returns 32 bytes for a purpose, which all who have the same key set derive alike. They
@@ -122,6 +189,13 @@ func readKeys(raw []byte) (keySet, error) {
 	return s, nil
 }
 
+// NewKey returns a key as it stands in a key set, in JSON.
+func NewKey() (id, entry string) {
+	e := newKey()
+	raw, _ := json.Marshal(e) // two texts cannot fail to be written
+	return e.ID, string(raw)
+}
+
 func newKey() keyEntry {
 	return keyEntry{fmt.Sprintf("k%x", random(4)), base64.StdEncoding.EncodeToString(random(32))}
 }
@@ -154,12 +228,12 @@ func (s keySet) write(path string) error {
 
 // Rotate puts a further key in force, which wraps from now on: a new one in a key
 // file, or the last one of what the source gives now. It returns its id. Nothing
-// is wrapped anew yet.
+// is wrapped anew yet. Where nodes share the set, all others have to know the key.
 func (k *Keys) Rotate(ctx context.Context) (string, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.shared {
-		return "", errors.New("it is that of a cluster, whose nodes all have the same; add a key to that of each, and start each again")
+	k.rotating.Lock()
+	defer k.rotating.Unlock()
+	if k.Shared() {
+		return k.rotateShared(ctx)
 	}
 	raw, err := k.read(ctx)
 	if err != nil {
@@ -176,41 +250,76 @@ func (k *Keys) Rotate(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-	} else if next.newest == k.set.newest {
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if next.newest == k.set.newest {
 		return "", errors.New("the key set has no newer key; add one at its end first")
 	}
 	k.set = next
 	return next.newest, nil
 }
 
+// rotateShared puts the newest key in force that is known, here and at the other nodes.
+func (k *Keys) rotateShared(ctx context.Context) (string, error) {
+	if err := k.Look(ctx); err != nil {
+		return "", err
+	}
+	next := k.Next()
+	if next == "" {
+		return "", errors.New("no key comes after the one in force")
+	}
+	k.PutInForce(next)
+	k.told(next)
+	return next, nil
+}
+
 // Retire drops all keys but the newest two from a key file. Everything must have
 // been wrapped anew before. The key before the newest stays until the next time:
 // a backup made before, and a value that was being stored meanwhile, need it.
 func (k *Keys) Retire() error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if !k.Kept() {
+	k.rotating.Lock()
+	defer k.rotating.Unlock()
+	if !k.Kept() || k.Shared() {
 		return nil // its keeper removes the old keys
 	}
+	k.mu.RLock()
 	only := keySet{newest: k.set.newest, keys: map[string][]byte{}}
-	only.file.Keys = k.set.file.Keys[max(0, len(k.set.file.Keys)-2):]
+	only.file.Keys = slices.Clone(k.set.file.Keys[max(0, len(k.set.file.Keys)-2):])
 	for _, e := range only.file.Keys {
 		only.keys[e.ID] = k.set.keys[e.ID]
 	}
+	k.mu.RUnlock()
 	if err := only.write(k.source); err != nil {
 		return err
 	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
 	k.set = only
 	return nil
 }
 
-// IDs returns the ids of the keys, the newest last.
+// IDs returns the ids of the keys that are known, as they follow each other in the set.
 func (k *Keys) IDs() []string {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	var out []string
 	for _, e := range k.set.file.Keys {
 		out = append(out, e.ID)
+	}
+	return out
+}
+
+// InForce returns the ids of the keys up to the one that wraps, which is the last.
+func (k *Keys) InForce() []string {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	var out []string
+	for _, e := range k.set.file.Keys {
+		out = append(out, e.ID)
+		if e.ID == k.set.newest {
+			break
+		}
 	}
 	return out
 }

@@ -108,11 +108,11 @@ func (svc *Service) DropOwn(ctx context.Context, by team.Person, server, agent s
 func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.KeySet, error) {
 	id, err := svc.keys.Rotate(ctx)
 	if err != nil {
-		return apitype.KeySet{}, &team.ConflictError{
-			Field: "keys",
-			Why:   "the key set has no new key: " + err.Error(),
-			Hint:  "check the setting keys",
+		hint := "check the setting keys, and add a key with: bouncer locker new"
+		if svc.keys.Shared() {
+			hint = "add one at the end of the key set of each node, and try again; make one with: bouncer locker new"
 		}
+		return apitype.KeySet{}, &team.ConflictError{Field: "keys", Why: "the key set has no new key: " + err.Error(), Hint: hint}
 	}
 	n := 0
 	err = svc.registry.Write(
@@ -129,8 +129,15 @@ func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.Key
 	if err := svc.keys.Retire(); err != nil {
 		return apitype.KeySet{}, err
 	}
-	return apitype.KeySet{Keys: svc.keys.IDs(), Rewrapped: n}, nil
+	return apitype.KeySet{Keys: svc.keys.InForce(), Shared: svc.keys.Shared(), Rewrapped: n}, nil
 }
 
-// Keys tells about the key set of the locker.
-func (svc *Service) Keys() apitype.KeySet { return apitype.KeySet{Keys: svc.keys.IDs()} }
+// Keys tells about the key set of the locker. What was added to one that nodes share is known then.
+func (svc *Service) Keys(ctx context.Context) apitype.KeySet {
+	out := apitype.KeySet{Shared: svc.keys.Shared()}
+	if err := svc.keys.Look(ctx); err != nil {
+		out.Problem = "the key set cannot be used as it is now: " + err.Error()
+	}
+	out.Keys, out.Next = svc.keys.InForce(), svc.keys.Next()
+	return out
+}

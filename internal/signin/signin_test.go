@@ -140,7 +140,7 @@ func watch(agents []*testkit.Raw, times int) (bad []string) {
 	for i := range times {
 		wait.Go(func() {
 			const call = `{"jsonrpc":"2.0","id":%d,"method":"tools/call","params":{"name":"crew__who_is_on_watch"}}`
-			if _, text := agents[i%len(agents)].Post(fmt.Sprintf(call, i)); !strings.Contains(text, "Sunniva") {
+			if _, text := agents[i%len(agents)].Post(fmt.Sprintf(call, i)); !strings.Contains(text, "onWatch") {
 				mu.Lock()
 				defer mu.Unlock()
 				bad = append(bad, text)

@@ -3420,8 +3420,14 @@ export interface components {
         KeySet: {
             /** @description ids of the keys, the one in force last */
             keys: string[];
+            /** @description id of a key that was added to the set of this node of a cluster, and is not in force yet */
+            next?: string;
+            /** @description why a key that was added is not known */
+            problem?: string;
             /** @description how many values were wrapped anew */
             rewrapped: number;
+            /** @description the nodes of a cluster have the same keys, and whoever keeps these adds a new one to the set of each */
+            shared: boolean;
         };
         Label: {
             /** @enum {string} */

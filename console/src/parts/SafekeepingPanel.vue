@@ -22,8 +22,10 @@ async function make() {
   void copies.load()
 }
 async function rotate() {
-  const text =
-    'A new key is put in force and every secret is wrapped with it. The key before stays in the key set until the next rotation, so that backups made before can be opened.'
+  const next = locker.data.value?.next
+  const text = next
+    ? `The key ${next} is put in force at all nodes that know it, and every secret is wrapped with it. Keep the keys before in the key sets: the first for as long as the cluster is there, the others as long as backups that need them.`
+    : 'A new key is put in force and every secret is wrapped with it. The key before stays in the key set until the next rotation, so that backups made before can be opened.'
   if (!(await confirmed('Rotate the encryption key?', text, 'Rotate'))) return
   const done = await rotation.run(() => api.rotateKeys())
   if (done) ElMessage.success(`${done.rewrapped} values are wrapped with the new key ${done.keys.at(-1)}`)
@@ -42,7 +44,21 @@ async function rotate() {
           >; still there for older backups: {{ locker.data.value.keys.slice(0, -1).join(', ') }}</span
         >
       </p>
-      <ElButton :loading="rotation.busy.value" @click="rotate">Rotate key</ElButton>
+      <p v-if="locker.data.value?.problem" class="bad" role="alert">{{ locker.data.value.problem }}</p>
+      <p v-if="locker.data.value?.next">
+        Known here, and not in force yet: <code>{{ locker.data.value.next }}</code>
+      </p>
+      <p v-else-if="locker.data.value?.shared" class="soft">
+        The nodes of the cluster all have the same keys. Make a new one with <code>bouncer locker new</code> and add it at the end of the
+        key set of each node; then it can be put in force here.
+      </p>
+      <ElButton
+        v-if="locker.data.value && (!locker.data.value.shared || locker.data.value.next)"
+        :loading="rotation.busy.value"
+        @click="rotate"
+        >Rotate key</ElButton
+      >
+      <ElButton v-else-if="locker.data.value" @click="locker.load">Look again</ElButton>
     </div>
     <div>
       <h2>Backup</h2>

@@ -32,7 +32,8 @@ type question struct {
 	merge        way              // nil: the first node that knows of it answers
 	within       time.Duration    // that another node may take to answer; 0 for as long as for most
 	alike        func(url.Values) // alters what all nodes are asked, so that their answers become one; nil for nothing
-	// streams answers by itself, since the answer is told while it is found; nil for all others.
+	// streams answers by itself: the answer is told while it is found, or depends on what others say;
+	// nil for all others.
 	streams func(h *Handler, w http.ResponseWriter, r *http.Request, q *peer.Request, others []string)
 }
 
@@ -47,6 +48,7 @@ var questions = []question{
 	{method: http.MethodGet, path: "/api/incidents", merge: oneIncident},
 	{method: http.MethodGet, path: "/api/incidents/feed", streams: (*Handler).feed},
 	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
+	{method: http.MethodPost, path: "/api/locker/rotate", streams: (*Handler).rotate},
 	{method: http.MethodGet, path: "/api/tapes", merge: newestTapes},
 	{method: http.MethodGet, path: "/api/tapes/*"},
 	{method: http.MethodDelete, path: "/api/tapes/*"},

@@ -33,6 +33,7 @@ import (
 	"bouncer/internal/cluster/replica"
 	"bouncer/internal/control/budget"
 	"bouncer/internal/core/team"
+	"bouncer/internal/credential"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
@@ -157,7 +158,6 @@ func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
 	if n == nil {
 		return nil
 	}
-	keys.Share()
 	have := keys.IDs()
 	begun, err := n.cluster.FactOr(ctx, keysFact, have[0])
 	if err != nil {
@@ -168,10 +168,14 @@ func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
 		return fmt.Errorf("read which keys are in use: %w", err)
 	}
 	needed = append(needed, begun)
+	keys.Share(needed, func(key string) { n.tell(keyNews, key) })
 	slices.Sort(needed)
 	n.missing = slices.DeleteFunc(slices.Compact(needed), func(id string) bool { return slices.Contains(have, id) })
 	return nil
 }
+
+// keyNews is of what kind the news is that a key was put in force.
+const keyNews = "key-in-force"
 
 // Listens notes where this node itself is reached, which is not where all of them are.
 func (n *Node) Listens(l net.Listener) {
@@ -279,7 +283,7 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 		return nil, err
 	}
 	follow := live.New(live.Options{Tell: n.peers.Tell, Journal: here.Journal, Topics: here.Topics, Kinds: here.Kinds, Log: n.o.Log})
-	if err := n.hear(here.Meter, follow); err != nil {
+	if err := n.hear(here, follow); err != nil {
 		return nil, err
 	}
 	n.working.Go(func() { follow.Run(n.own) })
@@ -376,21 +380,26 @@ const (
 	allSharesEvery = 25 // of those
 )
 
-// hear takes in what other nodes tell, and has what is used of budgets count at all nodes.
-func (n *Node) hear(m *budget.Meter, follow *live.Live) (err error) {
-	tell := func(kind string, v any) {
-		if err := n.peers.Tell(kind, v); err != nil {
-			n.o.Log.Debug("other nodes were not told", "of", kind, "error", err)
-		}
+// tell tells the other nodes something; those that miss it find it out in other ways.
+func (n *Node) tell(kind string, v any) {
+	if err := n.peers.Tell(kind, v); err != nil {
+		n.o.Log.Debug("other nodes were not told", "of", kind, "error", err)
 	}
+}
+
+// hear takes in what other nodes tell, and has what is used of budgets count at all nodes.
+func (n *Node) hear(here Here, follow *live.Live) (err error) {
+	m := here.Meter
 	n.unhear, err = n.peers.Hear(func(news peer.News) {
 		var shares []budget.Share
-		var forgotten string
+		var forgotten, key string
 		switch {
 		case news.Kind == "budgets" && json.Unmarshal(news.Body, &shares) == nil:
 			m.Elsewhere(news.Node, shares)
 		case news.Kind == "budget-reset" && json.Unmarshal(news.Body, &forgotten) == nil:
 			m.Reset(forgotten)
+		case news.Kind == keyNews && json.Unmarshal(news.Body, &key) == nil:
+			here.Keys.PutInForce(key)
 		default:
 			follow.Heard(news)
 		}
@@ -398,7 +407,7 @@ func (n *Node) hear(m *budget.Meter, follow *live.Live) (err error) {
 	if err != nil {
 		return err
 	}
-	m.Forgot = func(budgetID string) { tell("budget-reset", budgetID) }
+	m.Forgot = func(budgetID string) { n.tell("budget-reset", budgetID) }
 	n.working.Go(func() {
 		ticker := time.NewTicker(sharesEvery)
 		defer ticker.Stop()
@@ -409,7 +418,7 @@ func (n *Node) hear(m *budget.Meter, follow *live.Live) (err error) {
 			case <-ticker.C:
 			}
 			if shares := m.Shares(i%allSharesEvery == 0); len(shares) > 0 {
-				tell("budgets", shares)
+				n.tell("budgets", shares)
 			}
 		}
 	})
@@ -497,6 +506,15 @@ func (n *Node) Leases() func(context.Context, string) (func(), error) {
 		return nil
 	}
 	return n.lease
+}
+
+// Grants is where nodes keep for each other what one of them was granted; nil for a service that is
+// one node.
+func (n *Node) Grants() credential.Shared {
+	if n == nil {
+		return nil
+	}
+	return n.cluster
 }
 
 // trouble is what keeps this node from being used; "" for nothing.
