@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -32,19 +33,22 @@ func small(t *testing.T, size string) string {
 	return dir
 }
 
-// fill writes until nothing more fits, and returns the file.
+// fill takes all the room that there is, at once: what is given back for people is not taken too.
+// It returns the file.
 func fill(t *testing.T, dir string) string {
 	path := filepath.Join(dir, "filling")
 	f, err := os.Create(path)
 	require.NoError(t, err)
 	defer f.Close()
-	block := bytes.Repeat([]byte("x"), 64<<10)
-	for len(block) > 0 {
-		if _, err := f.Write(block); err != nil {
-			block = block[:len(block)/2]
+	for {
+		var room syscall.Statfs_t
+		require.NoError(t, syscall.Statfs(dir, &room))
+		err := syscall.Fallocate(int(f.Fd()), 0, 0, int64(room.Bfree)*room.Bsize)
+		if err == nil {
+			return path
 		}
+		require.ErrorIs(t, err, syscall.ENOSPC, "somebody was quicker")
 	}
-	return path
 }
 
 func journalState(w *testkit.World) (s team.JournalState) {

@@ -112,7 +112,7 @@ func TestEverythingAtOnce(t *testing.T) {
 	w.Register("echo", testkit.Upstream(t, testkit.Echo(token, nil)), token)
 	other := testkit.Upstream(t, testkit.Echo(token, nil))
 	w.Rule("admit", "*", "*", "*")
-	over, stop := context.WithTimeout(t.Context(), soakFor(t))
+	over, stop := context.WithCancel(t.Context())
 	defer stop()
 	m := &mixed{soak: &soak{World: w, t: t, over: over}}
 	for i, revision := range []string{"2024-11-05", "2025-03-26", "2025-06-18", "2025-11-25"} {
@@ -135,6 +135,9 @@ func TestEverythingAtOnce(t *testing.T) {
 	mine := w.Token
 	w.Token = w.SignIn("marit", testkit.Password)
 	m.altering(other)
+	began := time.Now()
+	assert.Eventually(t, func() bool { return time.Since(began) > soakFor(t) && m.answers.Load() > 0 }, soakFor(t)+2*time.Minute, 50*time.Millisecond)
+	stop()
 	m.wait.Wait()
 	w.Token = mine
 

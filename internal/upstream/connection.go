@@ -434,8 +434,11 @@ func (k *Connection) Report(f diagnosis.Finding) {
 // conversation sees the same.
 func (k *Connection) Explained(of diagnosis.Cause, f diagnosis.Finding) {
 	k.mu.Lock()
-	k.explained = explanation{of, f}
 	changed := k.status.State == team.StateFailing && k.status.Finding != nil && k.status.Finding.Cause == of
+	if k.explained.of != "" && of == k.explained.finding.Cause {
+		of = k.explained.of // what a look before has made of it was told
+	}
+	k.explained = explanation{of, f}
 	if changed {
 		k.status.Finding = &f
 	}

@@ -77,6 +77,11 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 	wait("it fails", func(s link.Status) bool {
 		return s.State == team.StateFailing && s.Finding.Cause == diagnosis.TokenRejected
 	})
+	// A closer look is told instead, and so is one that follows from what was told.
+	k.Explained(diagnosis.TokenRejected, diagnosis.Finding{Cause: diagnosis.TokenExpired})
+	k.Explained(diagnosis.TokenExpired, diagnosis.Finding{Cause: diagnosis.SignInEnded})
+	assert.Equal(t, diagnosis.SignInEnded, k.Status().Finding.Cause)
+	assert.Equal(t, diagnosis.SignInEnded, k.Explain(diagnosis.Finding{Cause: diagnosis.TokenRejected}).Cause, "of what the conversation sees")
 	assert.Equal(t, "two", k.Status().Offer.Lists[tools.Tools][0].Name, "the list outlives the failure")
 	s.Fail(toolserver.Healthy)
 	wait("it recovers by itself", has("two"))

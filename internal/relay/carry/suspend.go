@@ -130,8 +130,9 @@ func (s *suspensions) take(nonce string) *suspension {
 }
 
 // gatherFor is how long further questions of a server are waited for, so that
-// what it asks at once goes to the agent in one round.
-const gatherFor = 40 * time.Millisecond
+// what it asks at once goes to the agent in one round, also when it is busy. Whoever is asked takes
+// longer than that.
+const gatherFor = 200 * time.Millisecond
 
 // suspend keeps a job until the agent has answered the server's questions, and tells
 // the agent. It returns false when there is no room.
