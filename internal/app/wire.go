@@ -105,7 +105,7 @@ func (svc *Service) wire(ctx context.Context, keys *locker.Keys, guard *origin.G
 	}
 
 	var pool *upstream.Pool
-	placed, err := svc.several.Places(keys, func(serverID string) { pool.Again(serverID) })
+	placed, err := svc.several.Places(keys, book, func(serverID string) { pool.Again(serverID) })
 	if err != nil {
 		return nil, clusterError(err)
 	}

@@ -75,8 +75,9 @@ func journalVerifyCommand() command {
 		noun: "journal", verb: "verify", short: "Verify that no recorded call was altered, removed or put in",
 		long: `Every seal is held against its calls and the seal before. With --head the chain has to go
 through the seal that was kept. Nodes of a cluster keep heads of each other's journals, and
-it has to go through those too. What was removed for its age is no gap: the chain begins
-behind it. Exit code: 0 when it is whole, 1 when it is not.`,
+it has to go through those too; each node has a journal of its own, and all are verified. What was
+removed for its age is no gap: the chain begins behind it. Exit code: 0 when all is whole, 1 when
+something is not.`,
 		example: "bouncer journal verify --head journal-head.json",
 		flags: func(f *flag.FlagSet) {
 			f.StringVar(&path, "head", "", "`file` that bouncer journal head wrote, or - for standard input")
@@ -103,17 +104,51 @@ behind it. Exit code: 0 when it is whole, 1 when it is not.`,
 			if err := show(v); err != nil {
 				return err
 			}
-			if !v.Whole {
-				return &failure{exitFailure, "the journal was altered", "compare it with a copy that bouncer backup wrote"}
-			}
-			return nil
+			return verdictOf(v, kept)
 		},
 	}
 }
 
+// verdictOf is what to end with after verifying the journals of all nodes, against a head that was
+// kept if there is one.
+func verdictOf(v team.ChainState, kept team.SignedHead) error {
+	const hint = "compare it with a copy that bouncer backup wrote"
+	held := kept.Seal == 0 || kept.Node == ""
+	for _, c := range append([]team.ChainState{v}, v.Others...) {
+		held = held || c.Node == "" || c.Node == kept.Node
+		switch {
+		case c.Whole:
+		case c.Node == "":
+			return &failure{exitFailure, "the journal was altered", hint}
+		default:
+			return &failure{exitFailure, "the journal of " + c.Node + " was altered", hint}
+		}
+	}
+	if !held {
+		return &failure{
+			exitFailure, "the head is that of the journal of " + kept.Node + ", which was not verified: that node did not answer",
+			"see who is there with bouncer node list, and try again",
+		}
+	}
+	return nil
+}
+
 func (t view) showChain(v team.ChainState) error {
+	for _, c := range append([]team.ChainState{v}, v.Others...) {
+		t.showOneChain(c)
+	}
+	return nil
+}
+
+func (t view) showOneChain(v team.ChainState) {
+	whose := "the journal"
+	if v.Node != "" {
+		whose += " of " + v.Node
+	}
 	if v.Whole {
-		fmt.Fprintf(t.Out, "the journal is whole, with %d calls up to %s (seals: %d)\n", v.Records, clock(v.Head.At), v.Seals)
+		fmt.Fprintf(t.Out, "%s is whole, with %d calls up to %s (seals: %d)\n", whose, v.Records, clock(v.Head.At), v.Seals)
+	} else {
+		fmt.Fprintf(t.Out, "%s was altered\n", whose)
 	}
 	if v.Kept > 0 {
 		fmt.Fprintf(t.Out, "  held against what the nodes of the cluster keep of it (heads: %d)\n", v.Kept)
@@ -130,7 +165,6 @@ func (t view) showChain(v team.ChainState) error {
 	for _, p := range v.Problems {
 		fmt.Fprintf(t.Out, "  seal %d of %s: %s\n", p.Seal, clock(p.At), p.What)
 	}
-	return nil
 }
 
 func showJournal(ctx context.Context, t *task, v url.Values, limit int, follow bool) error {

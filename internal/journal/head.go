@@ -19,6 +19,7 @@ type Notary struct {
 	log  calls.Log
 	key  ed25519.PrivateKey
 	kept func(context.Context) (Kept, error) // what others keep; nil for none
+	node string                              // whose journal it is; "" for a service that is one node
 }
 
 // Kept is what others keep of a journal.
@@ -32,9 +33,9 @@ func NewNotary(log calls.Log, seed []byte) *Notary {
 	return &Notary{log: log, key: ed25519.NewKeyFromSeed(seed)}
 }
 
-// Keeps has the chain be held against heads that others keep of it. It is to be called before
-// anything is verified.
-func (n *Notary) Keeps(kept func(context.Context) (Kept, error)) { n.kept = kept }
+// Keeps has the chain, which is that of a node, be held against heads that others keep of it. It is to
+// be called before anything is verified.
+func (n *Notary) Keeps(node string, kept func(context.Context) (Kept, error)) { n.node, n.kept = node, kept }
 
 // signed is the text that a head's signature is over.
 func signed(h team.ChainHead) []byte {
@@ -50,13 +51,14 @@ func (n *Notary) Head(ctx context.Context) (team.SignedHead, error) {
 	public, _ := n.key.Public().(ed25519.PublicKey) // as it always is
 	return team.SignedHead{
 		ChainHead: h,
+		Node:      n.node,
 		Key:       base64.StdEncoding.EncodeToString(public),
 		Signature: base64.StdEncoding.EncodeToString(ed25519.Sign(n.key, signed(h))),
 	}, nil
 }
 
 // Verify holds every seal against its calls, and the chain against heads that others keep, and one
-// that was kept; the zero value for none.
+// that was kept; the zero value for none. One of another node's journal says nothing of this one.
 func (n *Notary) Verify(ctx context.Context, given team.SignedHead) (team.ChainState, error) {
 	hashes := map[int64][][]byte{}
 	kept, err := n.elsewhere(ctx)
@@ -68,7 +70,9 @@ func (n *Notary) Verify(ctx context.Context, given team.SignedHead) (team.ChainS
 		if err := Check(given); err != nil {
 			return team.ChainState{}, err
 		}
-		kept.Heads = append(slices.Clip(kept.Heads), given)
+		if given.Node == n.node || given.Node == "" || n.node == "" {
+			kept.Heads = append(slices.Clip(kept.Heads), given)
+		}
 	}
 	for _, h := range kept.Heads {
 		hash, _ := hex.DecodeString(h.Hash) // it was checked
@@ -78,7 +82,7 @@ func (n *Notary) Verify(ctx context.Context, given team.SignedHead) (team.ChainS
 	if err != nil {
 		return v, fmt.Errorf("verify the journal: %w", err)
 	}
-	v.Kept, v.KeptBefore = elsewhere, kept.Before
+	v.Node, v.Kept, v.KeptBefore = n.node, elsewhere, kept.Before
 	return v, nil
 }
 

@@ -212,19 +212,29 @@ func TestHeadsThatOthersKeepAreHeldAgainstTheChain(t *testing.T) {
 	signedFalsely := mustHead(t, other) // of a chain that is another one
 	signedFalsely.Hash = forged.Hash
 	signedFalsely.Signature = signatureBy(other, signedFalsely.ChainHead)
-	notary.Keeps(func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{head, anew}, Before: 2}, nil })
+	notary.Keeps("north", func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{head, anew}, Before: 2}, nil })
 	v, err := notary.Verify(t.Context(), team.SignedHead{})
 	require.NoError(t, err)
 	assert.Equal(t, []any{true, 1, 2}, []any{v.Whole, v.Kept, v.KeptBefore})
-	notary.Keeps(func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{signedFalsely}}, nil })
+	notary.Keeps("north", func(context.Context) (Kept, error) { return Kept{Heads: []team.SignedHead{signedFalsely}}, nil })
 	v, err = notary.Verify(t.Context(), team.SignedHead{})
 	require.NoError(t, err)
 	assert.Equal(t, []any{false, 1}, []any{v.Whole, v.Kept})
 	v, err = notary.Verify(t.Context(), head)
 	require.NoError(t, err)
 	assert.False(t, v.Whole, "that one fits makes the other no better")
+	theirs := signedFalsely
+	theirs.Node = "south"
+	notary.Keeps("north", func(context.Context) (Kept, error) { return Kept{}, nil })
+	v, err = notary.Verify(t.Context(), theirs)
+	require.NoError(t, err)
+	assert.Equal(t, []any{true, "north", "north"}, []any{v.Whole, v.Node, mustHead(t, notary).Node}, "that of another node says nothing of this journal")
+	theirs.Node = "north"
+	v, err = notary.Verify(t.Context(), theirs)
+	require.NoError(t, err)
+	assert.False(t, v.Whole)
 	gone := errors.New("no other node answers")
-	notary.Keeps(func(context.Context) (Kept, error) { return Kept{}, gone })
+	notary.Keeps("north", func(context.Context) (Kept, error) { return Kept{}, gone })
 	_, err = notary.Verify(t.Context(), head)
 	assert.ErrorIs(t, err, gone)
 }

@@ -2749,6 +2749,10 @@ export interface components {
             kept: number;
             /** @description heads of chains that this node had before it began its journal anew */
             keptBefore: number;
+            /** @description node of the cluster whose journal it is */
+            node?: string;
+            /** @description what the other nodes of the cluster found of their journals */
+            others?: components["schemas"]["ChainState"][];
             /** @description the first of what is wrong */
             problems: components["schemas"]["ChainProblem"][];
             /** @description calls that are sealed */
@@ -4727,6 +4731,8 @@ export interface components {
             hash: string;
             /** @description Ed25519 public key, base64 */
             key: string;
+            /** @description node of the cluster whose journal it is */
+            node?: string;
             /** @description number of the seal; 0 for none */
             seal: number;
             /** @description over the number, the hash and the time of the seal, base64 */

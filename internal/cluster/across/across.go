@@ -48,6 +48,7 @@ var questions = []question{
 	{method: http.MethodGet, path: "/api/incidents", merge: oneIncident},
 	{method: http.MethodGet, path: "/api/incidents/feed", streams: (*Handler).feed},
 	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
+	{method: http.MethodPost, path: "/api/journal/verification", merge: everyChain, within: verifyTime},
 	{method: http.MethodPost, path: "/api/locker/rotate", streams: (*Handler).rotate},
 	{method: http.MethodGet, path: "/api/tapes", merge: newestTapes},
 	{method: http.MethodGet, path: "/api/tapes/*"},
@@ -97,6 +98,7 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h.Next.ServeHTTP(w, r)
 		return
 	}
+	request.Within = q.within
 	if q.streams != nil {
 		defer h.streaming.Add(-1)
 		if h.streaming.Add(1) > maxStreams {
@@ -110,7 +112,6 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		own := &peer.Recorded{}
 		h.Next.ServeHTTP(own, r)
 		if own.Status() == http.StatusNotFound {
-			request.Within = q.within
 			h.elsewhere(w, r, others, request, own)
 			return
 		}

@@ -32,7 +32,7 @@ func New(ctx context.Context, s *store.Store, notary *journal.Notary, node strin
 		return nil, err
 	}
 	k := &Keeper{store: s, notary: notary, node: node, chain: chain}
-	notary.Keeps(k.kept)
+	notary.Keeps(node, k.kept)
 	return k, nil
 }
 

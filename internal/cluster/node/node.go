@@ -34,6 +34,7 @@ import (
 	"bouncer/internal/control/budget"
 	"bouncer/internal/core/team"
 	"bouncer/internal/credential"
+	"bouncer/internal/gate"
 	"bouncer/internal/journal"
 	"bouncer/internal/locker"
 	"bouncer/internal/observe/metrics"
@@ -631,7 +632,7 @@ func (n *Node) Close(ctx context.Context) {
 
 // Places is where processes run; nil for a service that is one node. moved is told of a server whose
 // process is somewhere else; it must not block.
-func (n *Node) Places(keys *locker.Keys, moved func(serverID string)) (*placement.Placement, error) {
+func (n *Node) Places(keys *locker.Keys, book *gate.Book, moved func(serverID string)) (*placement.Placement, error) {
 	if n == nil {
 		return nil, nil
 	}
@@ -640,7 +641,7 @@ func (n *Node) Places(keys *locker.Keys, moved func(serverID string)) (*placemen
 		return nil, err
 	}
 	n.placed = placement.New(placement.Options{
-		Places: n.cluster, Node: n.cluster.Node, Labels: n.o.Labels, Moved: moved, Log: n.o.Log,
+		Places: n.cluster, Node: n.cluster.Node, Labels: n.o.Labels, Moved: moved, Log: n.o.Log, Book: book,
 		Nodes: func() []team.Node {
 			if m := n.there.Load(); m != nil {
 				return m.There()

@@ -223,6 +223,9 @@ func TestSeveralNodesAreOneService(t *testing.T) {
 	require.Eventually(t, func() bool {
 		var chain team.ChainState
 		south.Must("POST", "/api/journal/verification", testkit.Obj{}, &chain)
+		if len(chain.Others) != 1 || chain.Others[0].Node != "north" || chain.Node != "south" {
+			return false
+		}
 		return chain.Whole && chain.Kept == 1
 	}, 20*time.Second, 20*time.Millisecond)
 

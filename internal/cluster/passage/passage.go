@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"bouncer/internal/cluster/envelope"
+	"bouncer/internal/gate"
 )
 
 // Bounds of passages.
@@ -21,7 +22,6 @@ const (
 	maxPart  = 512 << 10 // bytes of a message that go at once
 	window   = 8         // parts that were sent and not taken yet
 	maxBytes = 64 << 20  // of one message
-	maxOpen  = 512       // passages that other nodes opened here
 	apart    = 2 * time.Minute
 )
 
@@ -76,6 +76,8 @@ type Options struct {
 	// Serve is told of passages that other nodes open, each in a goroutine of its own. The passage
 	// ends when it returns.
 	Serve func(ctx context.Context, p *Passage)
+	// Room is how many passages other nodes may have open here.
+	Room *gate.Gate
 }
 
 // Passages are those of a node. It is safe for concurrent use.
@@ -91,7 +93,6 @@ type Passages struct {
 	mu     sync.Mutex // guards what follows; nothing is sent under it
 	closed bool
 	open   map[key]*Passage
-	served int
 	known  map[string]life // nodes that there are passages with, or were
 	// seen are the ids of passages that were opened here, of late and before that: what is heard
 	// again opens nothing.
@@ -246,14 +247,13 @@ func (p *Passages) heard(raw []byte) {
 	p.mu.Lock()
 	one := p.open[side]
 	opens := one == nil && m.Open && !m.Answer && !p.closed && !p.seen[m.ID] && !p.before[m.ID]
-	full := opens && p.served >= maxOpen
+	full := opens && p.o.Room.Take(gate.Holder{}, 1) != nil
 	if opens {
 		p.seen[m.ID] = true
 	}
 	if opens && !full {
 		one = newPassage(p, m.From, m.ID, true)
 		p.open[side] = one
-		p.served++
 	}
 	p.mu.Unlock()
 	switch {
@@ -298,7 +298,7 @@ func (p *Passages) forget(one *Passage) {
 	if p.open[side] == one {
 		delete(p.open, side)
 		if one.answer {
-			p.served--
+			p.o.Room.Give(gate.Holder{}, 1)
 		}
 	}
 }

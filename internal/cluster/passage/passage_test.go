@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"bouncer/internal/gate"
+
 	"bouncer/internal/core/pack"
 )
 
@@ -81,10 +83,14 @@ func join(t *testing.T, a *air, node string, key byte, serve func(context.Contex
 	t.Helper()
 	p, err := Start(Options{
 		Carrier: &end{a, node, make(chan []byte, 10_000)}, Node: node, Key: bytes.Repeat([]byte{key}, 32), Serve: serve,
+		Room: gate.New("passages", gate.Limits{All: room}),
 	})
 	require.NoError(t, err)
 	return p
 }
+
+// room is how many passages a node may have open for others.
+const room = 40
 
 // echo gives back what it is told.
 func echo(ctx context.Context, p *Passage) {
@@ -135,7 +141,7 @@ func TestMessagesGoBothWays(t *testing.T) {
 		require.ErrorIs(t, p.Send(ctx, []byte("more")), ErrEnded)
 		synctest.Wait()
 		assert.Empty(t, south.open)
-		assert.Zero(t, south.served)
+		assert.Zero(t, south.o.Room.Usage().Now)
 
 		north.Close()
 		_, err = north.Open(ctx, "south", nil)
@@ -265,7 +271,7 @@ func TestOtherNodesHaveSoMuchDoneForThem(t *testing.T) {
 		a := newAir()
 		waits := func(_ context.Context, p *Passage) { <-p.Done() }
 		north, south := join(t, a, "north", 1, waits), join(t, a, "south", 1, waits)
-		for i := range maxOpen {
+		for i := range room {
 			_, err := north.Open(t.Context(), "south", fmt.Append(nil, i))
 			require.NoError(t, err)
 		}

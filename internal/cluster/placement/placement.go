@@ -20,6 +20,7 @@ import (
 	"bouncer/internal/cluster"
 	"bouncer/internal/cluster/passage"
 	"bouncer/internal/core/team"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 )
 
@@ -42,6 +43,8 @@ type Options struct {
 	Moved func(serverID string)
 	Log   *slog.Logger
 	Now   func() time.Time // nil for the real time
+	// Book is told of what is handed out to other nodes.
+	Book *gate.Book
 }
 
 // How often it is looked where processes run, how long a node that cannot take its lease again goes
@@ -69,6 +72,7 @@ type Placement struct {
 	kept    map[string]*Conn
 	leaving bool             // nothing is begun for other nodes
 	forks   map[fork]*forked // of conversations that other nodes have for one agent each
+	room    *gate.Gate       // for those
 }
 
 // New returns a Placement that runs nothing yet; Start has it begin.
@@ -76,14 +80,18 @@ func New(o Options) *Placement {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	p := &Placement{o: o, kept: map[string]*Conn{}, forks: map[fork]*forked{}, look: make(chan struct{}, 1)}
+	p := &Placement{
+		room: o.Book.Open("conversations for agents of other nodes", gate.Limits{All: maxForks}),
+		o:    o,
+		kept: map[string]*Conn{}, forks: map[fork]*forked{}, look: make(chan struct{}, 1),
+	}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	return p
 }
 
 // Start begins to look where processes run, and to take what other nodes ask of those that run here.
 func (p *Placement) Start(carrier passage.Carrier, key []byte) (err error) {
-	p.passing, err = passage.Start(passage.Options{Carrier: carrier, Node: p.o.Node, Key: key, Serve: p.serve})
+	p.passing, err = passage.Start(passage.Options{Carrier: carrier, Node: p.o.Node, Key: key, Serve: p.serve, Room: p.o.Book.Open("passages of other nodes", gate.Limits{All: maxPassages})})
 	if err != nil {
 		return err
 	}

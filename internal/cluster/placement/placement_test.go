@@ -24,6 +24,7 @@ import (
 	"bouncer/internal/core/team"
 	"bouncer/internal/core/tools"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 	"bouncer/internal/link/linktest"
 	"bouncer/internal/link/stdio"
@@ -180,7 +181,7 @@ func (s *sea) node(t *testing.T, name string, labels ...string) *node {
 	s.mu.Unlock()
 	n := &node{moved: make(chan string, 1000)}
 	n.Placement = New(Options{
-		Places: port{s, name}, Node: name, Labels: labels, Log: slog.New(slog.DiscardHandler),
+		Places: port{s, name}, Book: &gate.Book{}, Node: name, Labels: labels, Log: slog.New(slog.DiscardHandler),
 		Moved: func(server string) { n.moved <- server },
 		Nodes: func() []team.Node {
 			s.mu.Lock()
@@ -374,6 +375,9 @@ func (h *host2) conversation(talk string) (link.Transport, error) {
 	inner := h.c.fork(wire.Caps{}, true)
 	h.p.mu.Lock()
 	defer h.p.mu.Unlock()
+	if err := h.p.room.Take(gate.Holder{}, 1); err != nil {
+		return nil, err
+	}
 	h.p.forks[fork{"south", talk}] = &forked{Transport: inner, c: h.c}
 	return inner, nil
 }

@@ -11,13 +11,15 @@ import (
 	"bouncer/internal/cluster/passage"
 	"bouncer/internal/core/diagnosis"
 	"bouncer/internal/core/wire"
+	"bouncer/internal/gate"
 	"bouncer/internal/link"
 )
 
 // Bounds of what is done for other nodes.
 const (
-	maxForks = 128 // conversations of single agents, of all nodes
-	maxHeard = 256 // messages that wait for a node that listens
+	maxPassages = 512
+	maxForks    = 128 // conversations of single agents, of all nodes
+	maxHeard    = 256 // messages that wait for a node that listens
 	// maxQuestions is how many questions of one process wait for an answer.
 	maxQuestions = 64
 )
@@ -128,7 +130,7 @@ func (h *host) conversation() (link.Transport, error) {
 	if have := h.p.forks[key]; have != nil {
 		return have, nil
 	}
-	if len(h.p.forks) >= maxForks {
+	if h.p.room.Take(gate.Holder{}, 1) != nil {
 		return nil, &link.Failure{Refused: true, Finding: diagnosis.Explain(diagnosis.Evidence{
 			Server: h.c.Name(), Process: true, What: diagnosis.TooManyProcesses,
 			Note: "the node " + h.p.o.Node + " runs as many for agents of other nodes as it may",
@@ -136,6 +138,7 @@ func (h *host) conversation() (link.Transport, error) {
 	}
 	inner := h.c.fork(h.r.Caps, h.r.Session) // it starts nothing yet
 	if inner == nil {
+		h.p.room.Give(gate.Holder{}, 1)
 		return nil, errors.New("there is no other conversation with this server")
 	}
 	have := &forked{Transport: inner, c: h.c}
@@ -322,6 +325,7 @@ func (p *Placement) end(ctx context.Context, key fork) {
 	delete(p.forks, key)
 	p.mu.Unlock()
 	if have != nil {
+		p.room.Give(gate.Holder{}, 1)
 		have.Close(ctx)
 	}
 }

@@ -498,22 +498,25 @@ type ChainHead struct {
 // SignedHead is a ChainHead that can be kept elsewhere.
 type SignedHead struct {
 	ChainHead
+	Node      string `json:"node,omitempty" doc:"node of the cluster whose journal it is"`
 	Key       string `json:"key" doc:"Ed25519 public key, base64"`
 	Signature string `json:"signature" doc:"over the number, the hash and the time of the seal, base64"`
 }
 
 // ChainState is what a verification of the journal found.
 type ChainState struct {
-	Whole    bool  `json:"whole" doc:"nothing was altered, removed or put in"`
-	Seals    int64 `json:"seals"`
-	Records  int64 `json:"records" doc:"calls that are sealed"`
-	Unsealed int64 `json:"unsealed" doc:"calls of before there were seals"`
-	Dropped  int64 `json:"dropped" doc:"the last seal whose calls were removed for their age; 0 for none"`
-	Kept     int   `json:"kept" doc:"heads that the nodes of the cluster keep of it, and that it was held against"`
+	Node     string `json:"node,omitempty" doc:"node of the cluster whose journal it is"`
+	Whole    bool   `json:"whole" doc:"nothing was altered, removed or put in"`
+	Seals    int64  `json:"seals"`
+	Records  int64  `json:"records" doc:"calls that are sealed"`
+	Unsealed int64  `json:"unsealed" doc:"calls of before there were seals"`
+	Dropped  int64  `json:"dropped" doc:"the last seal whose calls were removed for their age; 0 for none"`
+	Kept     int    `json:"kept" doc:"heads that the nodes of the cluster keep of it, and that it was held against"`
 	// KeptBefore counts heads of chains that the node had before it began its journal anew.
 	KeptBefore int            `json:"keptBefore" doc:"heads of chains that this node had before it began its journal anew"`
 	Head       ChainHead      `json:"head"`
 	Problems   []ChainProblem `json:"problems" doc:"the first of what is wrong"`
+	Others     []ChainState   `json:"others,omitempty" doc:"what the other nodes of the cluster found of their journals"`
 }
 
 // ChainProblem is something that is wrong with the journal.
