@@ -123,6 +123,38 @@ func starting(err error) bool {
 	return e.Code == 503 || e.ErrorCode == 10005 || e.ErrorCode == 10008 // no suitable peers, no leader
 }
 
+// Passing reports whether an error is one of servers that are out of reach for the moment, or choose
+// a leader.
+func Passing(err error) bool {
+	for _, one := range [...]error{
+		context.DeadlineExceeded, nats.ErrTimeout, nats.ErrNoResponders, jetstream.ErrNoStreamResponse, nats.ErrReconnectBufExceeded,
+		nats.ErrDisconnected,
+	} {
+		if errors.Is(err, one) {
+			return true
+		}
+	}
+	return starting(err)
+}
+
+// patience is for how long a node that starts puts up with servers that were there a moment ago.
+const patience = 40 * time.Second
+
+// Patiently does something that a start needs, again and again while its error is Passing.
+func Patiently(ctx context.Context, fn func() error) error {
+	ends := time.Now().Add(patience)
+	for {
+		err := fn()
+		if err == nil || !Passing(err) || time.Now().After(ends) || ctx.Err() != nil {
+			return err
+		}
+		select {
+		case <-time.After(250 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
+}
+
 func hintFor(err error) string {
 	if errors.Is(err, jetstream.ErrJetStreamNotEnabled) || errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount) {
 		return "start the servers with JetStream (nats-server -js), and allow it for the account"

@@ -35,7 +35,9 @@ func NewNotary(log calls.Log, seed []byte) *Notary {
 
 // Keeps has the chain, which is that of a node, be held against heads that others keep of it. It is to
 // be called before anything is verified.
-func (n *Notary) Keeps(node string, kept func(context.Context) (Kept, error)) { n.node, n.kept = node, kept }
+func (n *Notary) Keeps(node string, kept func(context.Context) (Kept, error)) {
+	n.node, n.kept = node, kept
+}
 
 // signed is the text that a head's signature is over.
 func signed(h team.ChainHead) []byte {

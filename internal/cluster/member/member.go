@@ -89,32 +89,14 @@ func Start(ctx context.Context, o Options) (*Member, error) {
 	return m, nil
 }
 
-// enter takes the name.
+// enter takes the name, which one that ended just now may have for a moment.
 func (m *Member) enter(ctx context.Context) error {
 	ends := time.Now().Add(cluster.LeftAfter + 5*time.Second)
 	for {
-		raw, err := m.say()
-		if err != nil {
+		err := cluster.Patiently(ctx, func() error { return m.take(ctx) })
+		var taken *NameTakenError
+		if !errors.As(err, &taken) || time.Now().After(ends) {
 			return err
-		}
-		if m.revision, err = m.o.Cluster.Nodes.Create(ctx, m.me.Name, raw); err == nil {
-			m.heard.Store(m.o.Now().UnixNano())
-			if _, err := m.o.Cluster.Orders.Put(ctx, knownKey+m.me.Name, raw); err != nil {
-				return fmt.Errorf("have this node be known: %w", err)
-			}
-			return nil
-		}
-		if !errors.Is(err, jetstream.ErrKeyExists) {
-			return fmt.Errorf("say that this node is there: %w", err)
-		}
-		if time.Now().After(ends) {
-			taken := &NameTakenError{Name: m.me.Name}
-			if have, err := m.o.Cluster.Nodes.Get(ctx, m.me.Name); err == nil {
-				var other told
-				_ = json.Unmarshal(have.Value(), &other) // its address is for people
-				taken.Address = other.Address
-			}
-			return taken
 		}
 		select {
 		case <-time.After(beat / 2):
@@ -122,6 +104,45 @@ func (m *Member) enter(ctx context.Context) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// take takes the name. The error is a *NameTakenError where another node has it.
+func (m *Member) take(ctx context.Context) error {
+	raw, err := m.say()
+	if err != nil {
+		return err
+	}
+	if m.revision, err = m.o.Cluster.Nodes.Create(ctx, m.me.Name, raw); errors.Is(err, jetstream.ErrKeyExists) {
+		err = m.taken(ctx)
+	}
+	if err != nil {
+		return fmt.Errorf("say that this node is there: %w", err)
+	}
+	m.heard.Store(m.o.Now().UnixNano())
+	if _, err := m.o.Cluster.Orders.Put(ctx, knownKey+m.me.Name, raw); err != nil {
+		return fmt.Errorf("have this node be known: %w", err)
+	}
+	return nil
+}
+
+// taken looks at who has the name. It may be this one, whose first try was answered by nobody.
+func (m *Member) taken(ctx context.Context) error {
+	taken := &NameTakenError{Name: m.me.Name}
+	have, err := m.o.Cluster.Nodes.Get(ctx, m.me.Name)
+	if errors.Is(err, jetstream.ErrKeyNotFound) {
+		return taken // it left just now
+	}
+	if err != nil {
+		return err
+	}
+	var other told
+	_ = json.Unmarshal(have.Value(), &other) // its address is for people
+	if other.Instance == m.me.Instance {
+		m.revision = have.Revision()
+		return nil
+	}
+	taken.Address = other.Address
+	return taken
 }
 
 // say is what this node says of itself now.

@@ -1,6 +1,7 @@
 package member
 
 import (
+	"context"
 	"log/slog"
 	"strings"
 	"sync/atomic"
@@ -27,15 +28,20 @@ func enter(t *testing.T, b *broker.Broker, name string, ahead time.Duration) *fi
 	})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
-	f := &fixture{}
+	f, err := begin(t.Context(), c, ahead)
+	require.NoError(t, err)
+	return f
+}
+
+func begin(ctx context.Context, c *cluster.Cluster, ahead time.Duration) (f *fixture, err error) {
+	f = &fixture{}
 	f.ahead.Store(int64(ahead))
-	f.Member, err = Start(t.Context(), Options{
+	f.Member, err = Start(ctx, Options{
 		Cluster: c, Address: "http://127.0.0.1:4690", Version: "0.1.0", Log: slog.New(slog.DiscardHandler),
 		State: func() (uint64, uint64, string) { return 7, 9, "" },
 		Now:   func() time.Time { return time.Now().Add(time.Duration(f.ahead.Load())) },
 	})
-	require.NoError(t, err)
-	return f
+	return f, err
 }
 
 func (f *fixture) node(t *testing.T, name string) team.Node {
@@ -98,4 +104,39 @@ func TestNodesKnowOfEachOther(t *testing.T) {
 	_, err = north.Nodes(t.Context())
 	require.Error(t, err)
 	assert.Equal(t, before, north.Heard(), "nobody was heard meanwhile")
+}
+
+// Servers that are away while a node starts are waited for; what the node said itself meanwhile, and was
+// not answered, does not keep it out, and another node does.
+func TestANodeStartsWhileServersAreAway(t *testing.T) {
+	t.Parallel()
+	b, err := broker.Start(t.TempDir(), 1)
+	require.NoError(t, err)
+	t.Cleanup(b.Close)
+	c, err := cluster.Join(t.Context(), cluster.Options{
+		Servers: strings.Split(b.Addresses(), ","), Name: "skerrow", Node: "north", Log: slog.New(slog.DiscardHandler),
+	})
+	require.NoError(t, err)
+	t.Cleanup(c.Close)
+	b.Stop(0)
+	require.Eventually(t, func() bool { return !c.Connected() }, 20*time.Second, 10*time.Millisecond)
+	var north *fixture
+	entered := make(chan error)
+	go func() {
+		var err error
+		north, err = begin(t.Context(), c, 0)
+		entered <- err
+	}()
+	require.NoError(t, b.Restart(0))
+	require.NoError(t, <-entered)
+	assert.True(t, north.node(t, "north").Here)
+
+	own := &Member{o: north.o, me: north.me}
+	require.NoError(t, own.take(t.Context()), "it is this one")
+	another := &Member{o: north.o, me: north.me}
+	another.me.Instance = "another"
+	var taken *NameTakenError
+	require.ErrorAs(t, another.take(t.Context()), &taken)
+	assert.Equal(t, "http://127.0.0.1:4690", taken.Address)
+	north.Close(t.Context())
 }

@@ -160,7 +160,11 @@ func (n *Node) ShareKeys(ctx context.Context, keys *locker.Keys) error {
 		return nil
 	}
 	have := keys.IDs()
-	begun, err := n.cluster.FactOr(ctx, keysFact, have[0])
+	var begun string
+	err := cluster.Patiently(ctx, func() (err error) {
+		begun, err = n.cluster.FactOr(ctx, keysFact, have[0])
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -315,7 +319,12 @@ func (n *Node) Records(ctx context.Context, log *calls.Writer, keys *locker.Keys
 	if err != nil {
 		return nil, nil, err
 	}
-	back, err := keeper.PutBack(ctx)
+	back := 0
+	err = cluster.Patiently(ctx, func() error {
+		some, err := keeper.PutBack(ctx)
+		back += some
+		return err
+	})
 	if err != nil {
 		keeper.Close()
 		return nil, nil, err

@@ -91,7 +91,10 @@ func New(o Options) *Placement {
 
 // Start begins to look where processes run, and to take what other nodes ask of those that run here.
 func (p *Placement) Start(carrier passage.Carrier, key []byte) (err error) {
-	p.passing, err = passage.Start(passage.Options{Carrier: carrier, Node: p.o.Node, Key: key, Serve: p.serve, Room: p.o.Book.Open("passages of other nodes", gate.Limits{All: maxPassages})})
+	p.passing, err = passage.Start(passage.Options{
+		Carrier: carrier, Node: p.o.Node, Key: key, Serve: p.serve,
+		Room: p.o.Book.Open("passages of other nodes", gate.Limits{All: maxPassages}),
+	})
 	if err != nil {
 		return err
 	}

@@ -102,7 +102,11 @@ func Open(ctx context.Context, o Options) (*Replica, error) {
 func (r *Replica) comeUp(ctx context.Context) error {
 	ctx, stop := context.WithTimeout(ctx, joinTime)
 	defer stop()
-	_, last, err := r.o.Cluster.Last(ctx)
+	var last uint64
+	err := cluster.Patiently(ctx, func() (err error) {
+		_, last, err = r.o.Cluster.Last(ctx)
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -138,12 +142,15 @@ func (r *Replica) join(ctx context.Context) error {
 	defer stop()
 	for {
 		err := r.compare(ctx)
-		if !errors.Is(err, errBegins) {
+		if !errors.Is(err, errBegins) && (!cluster.Passing(err) || ctx.Err() != nil) {
 			return err
 		}
 		select {
 		case <-time.After(200 * time.Millisecond):
 		case <-ctx.Done():
+			if cluster.Passing(err) {
+				return err
+			}
 			return &cluster.JoinError{What: err.Error(), Hint: "see in the log of that node why it takes so long, and start this one again"}
 		}
 	}
