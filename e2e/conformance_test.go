@@ -106,9 +106,18 @@ func TestTheCarryingProxyCutsNoAnswer(t *testing.T) {
 
 var verdict = regexp.MustCompile(`(?m)^([✓✗]) ([^:\n]+): (\d+) passed, (\d+) failed`)
 
+// about is what the suite said where it named a scenario.
+func about(said, scenario string) string {
+	var out []string
+	for _, part := range strings.Split(said, scenario)[1:] {
+		out = append(out, scenario+part[:min(len(part), 400)])
+	}
+	return strings.Join(out, "\n…\n")
+}
+
 // scenarios runs the official suite against an address and tells of each
-// scenario whether it is wholly green.
-func scenarios(t *testing.T, address, requirements string) map[string]bool {
+// scenario whether it is wholly green, and what was said.
+func scenarios(t *testing.T, address, requirements string) (green map[string]bool, said string) {
 	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer cancel()
 	out := t.TempDir()
@@ -145,7 +154,7 @@ func scenarios(t *testing.T, address, requirements string) map[string]bool {
 		got[m[2]] = m[1] == "✓" && passed > 0 && m[4] == "0"
 	}
 	require.NotEmpty(t, got, "%s", raw)
-	return got
+	return got, string(raw)
 }
 
 // notCarried are the scenarios that pass nowhere but directly, by server and
@@ -195,13 +204,13 @@ func TestConformance(t *testing.T) {
 					direct := map[string]bool{}
 					own := server.era == "" || server.era == set // the server speaks that era itself
 					if own {
-						direct = scenarios(t, server.start(t), set)
+						direct, _ = scenarios(t, server.start(t), set)
 					}
 					// A server of its own for each run: some scenarios alter it.
 					w := testkit.Start(t, nil)
 					w.Register("reference", server.start(t), "")
 					w.Rule("admit", "*", "*", "*")
-					behind := scenarios(t, carrying(t, w.Base, w.Agent("joss-quill"))+"/mcp/reference", set)
+					behind, said := scenarios(t, carrying(t, w.Base, w.Agent("joss-quill"))+"/mcp/reference", set)
 					excused := notCarried[server.name+" "+set]
 					for name, ok := range behind {
 						_, known := excused[name]
@@ -211,7 +220,7 @@ func TestConformance(t *testing.T) {
 						case known:
 							assert.False(t, ok, "%s passes after all: %s", name, excused[name])
 						default:
-							assert.True(t, ok, "%s does not pass behind Bouncer", name)
+							assert.True(t, ok, "%s does not pass behind Bouncer:\n%s", name, about(said, name))
 						}
 					}
 					var names []string

@@ -246,7 +246,7 @@ done
 	require.Eventually(
 		t,
 		func() bool { _, err := os.Stat(parts[1]); return os.IsNotExist(err) },
-		10*time.Second,
+		30*time.Second,
 		50*time.Millisecond,
 		"the file goes with the process",
 	)
@@ -296,7 +296,7 @@ func TestValuesThatChange(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return g.last().Get("Authorization") == "Bearer skf-new-token-2" },
-		10*time.Second,
+		30*time.Second,
 		20*time.Millisecond,
 	)
 	g.take(map[string]string{"Bearer skf-old-token-1": "x"}) // half of the far side does not know the new one
@@ -335,7 +335,7 @@ func TestKeysAndBackups(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { g.mu.Lock(); defer g.mu.Unlock(); return len(g.seen) > seen },
-			10*time.Second,
+			30*time.Second,
 			20*time.Millisecond,
 		)
 		assert.Equal(t, "Bearer skf-canary-token", g.last().Get("Authorization"), "the backup from %s the rotation", name)

@@ -46,7 +46,7 @@ func TestRegisterSurvivesARestart(t *testing.T) {
 	require.Eventually(
 		t,
 		func() bool { return len(agent.CallTool("echo__echo", "x").Result.Content) == 1 },
-		10*time.Second,
+		30*time.Second,
 		100*time.Millisecond,
 		"the sealed token opens again",
 	)

@@ -45,7 +45,7 @@ func TestCheckLooksAtWhatRuns(t *testing.T) {
 	assert.Empty(t, before.Health.Altered)
 
 	testkit.Rewrite(t, path, "")
-	require.Eventually(t, func() bool { return info(w, "GET", "/api/servers/berths").Health.Altered == path }, 10*time.Second, 20*time.Millisecond,
+	require.Eventually(t, func() bool { return info(w, "GET", "/api/servers/berths").Health.Altered == path }, 30*time.Second, 20*time.Millisecond,
 		"a changed script is noticed, though nobody asks")
 	after := info(w, "POST", "/api/servers/berths/check")
 	assert.Equal(t, "ready", after.Health.State)
@@ -71,6 +71,6 @@ func TestAChangedProgramIsTakenUp(t *testing.T) {
 	path := testkit.Program(t, "old")
 	w.Must("POST", "/api/servers", obj{"name": "berths", "command": path}, nil)
 	testkit.Rewrite(t, path, "new")
-	require.Eventually(t, func() bool { return toolsOf(w, "berths")[0] == "new" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return toolsOf(w, "berths")[0] == "new" }, 30*time.Second, 20*time.Millisecond)
 	assert.Empty(t, info(w, "POST", "/api/servers/berths/check").Health.Altered)
 }

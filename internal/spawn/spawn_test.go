@@ -102,7 +102,7 @@ func TestWhatLeavesTheGroupIsEndedToo(t *testing.T) {
 	_ = cmd.Wait()
 	assert.True(t, alive(pid), "it has left the group")
 	p.Ended()
-	assert.Eventually(t, func() bool { return !alive(pid) || zombie(pid) }, 10*time.Second, 5*time.Millisecond)
+	assert.Eventually(t, func() bool { return !alive(pid) || zombie(pid) }, 30*time.Second, 5*time.Millisecond)
 }
 
 // A service that was killed leaves processes and secrets behind; the next one of the
@@ -125,7 +125,7 @@ func TestWhatWasLeftBehindIsSweptUp(t *testing.T) {
 	next := spawner(t, Options{Dir: dir})
 	assert.NoFileExists(t, path)
 	_ = cmd.Wait() // the test is its parent; nobody else would be by now
-	assert.Eventually(t, func() bool { return !alive(pid) || zombie(pid) }, 10*time.Second, 5*time.Millisecond)
+	assert.Eventually(t, func() bool { return !alive(pid) || zombie(pid) }, 30*time.Second, 5*time.Millisecond)
 	assert.True(t, alive(theirPID))
 	theirs.Signal(syscall.SIGKILL)
 	_ = theirCmd.Wait()

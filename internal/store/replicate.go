@@ -10,6 +10,7 @@ import (
 
 	"bouncer/internal/core/replication"
 	"bouncer/internal/core/team"
+	"bouncer/internal/store/schema"
 )
 
 // Replicator has every node of a cluster carry out what is altered at one of them.
@@ -39,6 +40,9 @@ func (s *Store) alter(ctx context.Context, e replication.Entry, fn func(*Tx) err
 	return s.replicator.Propose(ctx, func(ctx context.Context) (replication.Entry, uint64, error) { return prepare(ctx, s, e, fn) })
 }
 
+// RegisterSchema is the schema of what nodes of a cluster share, in a database of a schema.
+func RegisterSchema(version int) int { return schema.Register(version) }
+
 // errPrepared undoes what was carried out to see what it comes to.
 var errPrepared = errors.New("prepared")
 
@@ -53,6 +57,7 @@ func prepare(ctx context.Context, s *Store, e replication.Entry, fn func(*Tx) er
 		if err := tx.QueryRowContext(ctx, `PRAGMA user_version`).Scan(&e.Schema); err != nil {
 			return fmt.Errorf("read the schema: %w", err)
 		}
+		e.Schema = RegisterSchema(e.Schema)
 		if err := fn(newTx(ctx, tx, &e.Statements)); err != nil {
 			return err
 		}

@@ -182,3 +182,40 @@ func TestCallsMoveIntoBlocks(t *testing.T) {
 		assert.Zero(t, left, "what is kept of a block goes with it")
 	}
 }
+
+// Steps that alter only what each node keeps for itself do not part nodes; the others do, and no step
+// may be taken for the former that alters what they share.
+func TestWhichStepsPartNodes(t *testing.T) {
+	t.Parallel()
+	assert.Equal(t, []int{22, 23, 23}, []int{RegisterSchema(22), RegisterSchema(23), RegisterSchema(24)})
+	newest, err := schema.Newest()
+	require.NoError(t, err)
+	db, err := open(filepath.Join(t.TempDir(), "bouncer.db"), "foreign_keys(1)")
+	require.NoError(t, err)
+	defer db.Close()
+	p, err := schema.Steps(db)
+	require.NoError(t, err)
+	shape := func() (out string) {
+		rows, err := db.Query(`SELECT coalesce(sql, '') FROM sqlite_master WHERE tbl_name NOT IN ('calls', 'segments') AND tbl_name NOT LIKE 'letters%'
+			AND tbl_name NOT LIKE 'goose%' AND tbl_name NOT LIKE 'sqlite%' ORDER BY name`)
+		require.NoError(t, err)
+		defer rows.Close()
+		for rows.Next() {
+			var text string
+			require.NoError(t, rows.Scan(&text))
+			out += text + "\n"
+		}
+		require.NoError(t, rows.Err())
+		return out
+	}
+	before := ""
+	for version := 1; version <= newest; version++ {
+		_, err = p.UpTo(t.Context(), int64(version))
+		require.NoError(t, err)
+		after := shape()
+		if RegisterSchema(version) != version {
+			assert.Equal(t, before, after, version)
+		}
+		before = after
+	}
+}

@@ -71,7 +71,7 @@ func TestKeeperFollowsItsServer(t *testing.T) {
 		case <-time.After(200 * time.Millisecond):
 			return false
 		}
-	}, 10*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
+	}, 30*time.Second, time.Millisecond, "a changed list is noticed by the notification, not by polling")
 	s.Fail(toolserver.Unauthorised)
 	k.Check(t.Context(), streamable.New(linktest.Target("echo", h.URL, linktest.Token), link.Options{SetupTimeout: 30 * time.Second}))
 	wait("it fails", func(s link.Status) bool {

@@ -97,6 +97,7 @@ func stateOf(ctx context.Context, db querier, schema string) (at State, err erro
 	if err != nil {
 		return at, fmt.Errorf("read how far the log is carried out: %w", err)
 	}
+	at.Schema = store.RegisterSchema(at.Schema)
 	at.Sums, err = sumsOf(ctx, db, schema)
 	return at, err
 }

@@ -263,7 +263,7 @@ func TestPoisonIsSetAside(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.Append(t.Context(), "newer", raw, last)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return south.Status().Trouble != nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return south.Status().Trouble != nil }, 30*time.Second, 10*time.Millisecond)
 	var newer *ledger.SchemaError
 	require.ErrorAs(t, south.Status().Trouble, &newer)
 	assert.Equal(t, 9999, newer.Have)

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"github.com/pressly/goose/v3"
 
@@ -28,6 +29,18 @@ func (e *NewerError) Error() string {
 
 // BlocksVersion is the schema from which on calls stand in blocks and no longer in rows.
 const BlocksVersion = 20
+
+// ofOneNode are the steps that alter only tables which each node of a cluster keeps for itself.
+var ofOneNode = []int{24}
+
+// Register is the schema of what nodes share, in a database of a schema: nodes of the same one go on
+// side by side, whatever else is newer in the database of one of them.
+func Register(version int) int {
+	for slices.Contains(ofOneNode, version) {
+		version--
+	}
+	return version
+}
 
 // upgrades are the steps between schemas that take more than SQL.
 func upgrades() []*goose.Migration {
