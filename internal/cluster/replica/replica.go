@@ -251,7 +251,7 @@ func (r *Replica) Close() {
 }
 
 // Propose implements store.Replicator. The error is a *cluster.UnreachableError where the cluster
-// could not be had, a *cluster.TooLargeError, or one of prepare.
+// could not be had, a *cluster.TooLargeError, a *StuckError, or one of prepare.
 func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (replication.Entry, uint64, error)) error {
 	select {
 	case r.turn <- struct{}{}:
@@ -289,6 +289,9 @@ func (r *Replica) Propose(ctx context.Context, prepare func(context.Context) (re
 			return err
 		}
 		more, err := r.behind(ctx, after)
+		if lasts(err) {
+			return &StuckError{err}
+		}
 		if err != nil {
 			return &cluster.UnreachableError{Outcome: cluster.Nothing, Err: err}
 		}
@@ -368,6 +371,24 @@ func lasts(trouble error) bool {
 	var schema *ledger.SchemaError
 	var lost *LostError
 	return errors.As(trouble, &format) || errors.As(trouble, &schema) || errors.As(trouble, &lost)
+}
+
+// StuckError says that this node cannot follow the log, and therefore alter nothing.
+type StuckError struct{ Err error }
+
+func (e *StuckError) Error() string {
+	return fmt.Sprintf("this node no longer follows the others (%v); nothing was altered", e.Err)
+}
+
+func (e *StuckError) Unwrap() error { return e.Err }
+
+// Unavailable is what helps, for those who do not know clusters.
+func (e *StuckError) Unavailable() string {
+	var lost *LostError
+	if errors.As(e.Err, &lost) {
+		return "see bouncer node list, and the log of this node"
+	}
+	return "do it at a node that is ready, and install here the version that the others have"
 }
 
 // LostError says that the log ends before what was carried out here: its servers lost some of it.

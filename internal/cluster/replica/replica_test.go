@@ -268,6 +268,10 @@ func TestPoisonIsSetAside(t *testing.T) {
 	require.ErrorAs(t, south.Status().Trouble, &newer)
 	assert.Equal(t, 9999, newer.Have)
 	assert.Equal(t, []string{"after-it"}, names(t, south))
+	var stuck *StuckError
+	require.ErrorAs(t, south.add(t.Context(), "too-late"), &stuck)
+	assert.Contains(t, stuck.Error(), "the cluster has schema 9999")
+	assert.Contains(t, stuck.Unavailable(), "install here the version that the others have")
 }
 
 func encoded(t *testing.T, s replication.Statement) []byte {
