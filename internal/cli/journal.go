@@ -145,9 +145,12 @@ func (t view) showOneChain(v team.ChainState) {
 	if v.Node != "" {
 		whose += " of " + v.Node
 	}
-	if v.Whole {
+	switch {
+	case v.Whole && v.Seals == 0 && v.Dropped == 0:
+		fmt.Fprintf(t.Out, "%s has no sealed calls yet\n", whose)
+	case v.Whole:
 		fmt.Fprintf(t.Out, "%s is whole, with %d calls up to %s (seals: %d)\n", whose, v.Records, clock(v.Head.At), v.Seals)
-	} else {
+	default:
 		fmt.Fprintf(t.Out, "%s was altered\n", whose)
 	}
 	if v.Kept > 0 {

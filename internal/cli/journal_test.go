@@ -14,7 +14,7 @@ import (
 func TestWhatAVerificationEndsWith(t *testing.T) {
 	t.Parallel()
 	whole := func(node string, others ...team.ChainState) team.ChainState {
-		return team.ChainState{Node: node, Whole: true, Others: others}
+		return team.ChainState{Node: node, Whole: true, Seals: 3, Others: others}
 	}
 	headOf := func(node string) team.SignedHead {
 		return team.SignedHead{Node: node, ChainHead: team.ChainHead{Seal: 4}}
@@ -45,5 +45,7 @@ func TestWhatAVerificationEndsWith(t *testing.T) {
 	v := view{&task{Env: &Env{Out: &out}}}
 	assert.NoError(t, v.showChain(whole("north", team.ChainState{Node: "south", Problems: []team.ChainProblem{{Seal: 7, What: "calls are missing"}}})))
 	assert.Contains(t, out.String(), "the journal of north is whole")
+	assert.NoError(t, v.showChain(team.ChainState{Node: "west", Whole: true}))
+	assert.Contains(t, out.String(), "the journal of west has no sealed calls yet")
 	assert.Contains(t, out.String(), "the journal of south was altered\n  seal 7 of ")
 }
