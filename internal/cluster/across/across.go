@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -29,6 +30,7 @@ type way func(r *http.Request, bodies [][]byte) (any, error)
 // question is a route that all nodes are asked.
 type question struct {
 	method, path string           // a star stands for one part
+	everybody    bool             // nobody may be left out, who came just now included
 	merge        way              // nil: the first node that knows of it answers
 	within       time.Duration    // that another node may take to answer; 0 for as long as for most
 	alike        func(url.Values) // alters what all nodes are asked, so that their answers become one; nil for nothing
@@ -49,7 +51,7 @@ var questions = []question{
 	{method: http.MethodGet, path: "/api/incidents/feed", streams: (*Handler).feed},
 	{method: http.MethodGet, path: "/api/turned-away", merge: turnedAway},
 	{method: http.MethodPost, path: "/api/journal/verification", merge: everyChain, within: verifyTime},
-	{method: http.MethodPost, path: "/api/locker/rotate", streams: (*Handler).rotate},
+	{method: http.MethodPost, path: "/api/locker/rotate", streams: (*Handler).rotate, everybody: true},
 	{method: http.MethodGet, path: "/api/tapes", merge: newestTapes},
 	{method: http.MethodGet, path: "/api/tapes/*"},
 	{method: http.MethodDelete, path: "/api/tapes/*"},
@@ -75,9 +77,11 @@ type Asker interface {
 type Handler struct {
 	Next   http.Handler
 	Peers  Asker
-	Others func(ctx context.Context) []string // the nodes besides this one
-	Base   string                             // URL where people reach the service
-	Places Places                             // nil where no process is placed anywhere
+	Others func(ctx context.Context) []string // the nodes besides this one, as they were a moment ago
+	// Now are the nodes besides this one, also one that came just now.
+	Now    func(ctx context.Context) ([]string, error)
+	Base   string // URL where people reach the service
+	Places Places // nil where no process is placed anywhere
 
 	streaming atomic.Int64
 }
@@ -93,6 +97,16 @@ func (h *Handler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	others := h.Others(r.Context())
+	if q.everybody {
+		var err error
+		if others, err = h.Now(r.Context()); err != nil {
+			refuse(w, apitype.Problem{
+				Status: http.StatusServiceUnavailable, Title: fmt.Sprintf("which nodes there are cannot be found out: %v", err),
+				Hint: "see whether most of the cluster's servers are there, and try again",
+			})
+			return
+		}
+	}
 	request, err := peer.NewRequest(r)
 	if err != nil || len(others) == 0 {
 		h.Next.ServeHTTP(w, r)

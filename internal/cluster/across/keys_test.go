@@ -44,7 +44,8 @@ func TestAKeyIsPutInForceWhenAllKnowIt(t *testing.T) {
 	} {
 		turns := 0
 		h := &Handler{
-			Peers: row.others, Others: func(context.Context) []string { return []string{"south", "west"} },
+			Peers: row.others, Others: func(context.Context) []string { return nil }, // it has not heard of them yet
+			Now: func(context.Context) ([]string, error) { return []string{"south", "west"}, nil },
 			Next: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == http.MethodGet {
 					assert.Equal(t, "/api/locker", r.URL.Path)
@@ -68,4 +69,8 @@ func TestAKeyIsPutInForceWhenAllKnowIt(t *testing.T) {
 			require.Equal(t, "GET /api/locker", fmt.Sprint(asked.Method, " ", asked.Path), "others are asked, and told by the log")
 		}
 	}
+	h := &Handler{Others: func(context.Context) []string { return nil }, Now: func(context.Context) ([]string, error) { return nil, io.ErrUnexpectedEOF }}
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, httptest.NewRequest(http.MethodPost, "/api/locker/rotate", nil))
+	assert.Equal(t, http.StatusServiceUnavailable, w.Code, "who is not known of cannot be asked")
 }

@@ -243,6 +243,22 @@ func (m *Member) Others() (names []string) {
 	return names
 }
 
+// OthersNow are the names of the other nodes that are there, also of one that came just now.
+func (m *Member) OthersNow(ctx context.Context) (names []string, err error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	there, err := m.there(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range there {
+		if !n.Here {
+			names = append(names, n.Name)
+		}
+	}
+	return names, nil
+}
+
 // Draining reports whether this node is to take no new work.
 func (m *Member) Draining() bool { return m.draining.Load() }
 

@@ -299,6 +299,7 @@ func (n *Node) Across(here Here) (http.Handler, error) {
 	return &across.Handler{
 		Places: places,
 		Base:   here.Base, Next: serve, Peers: n.peers, Others: func(context.Context) []string { return n.member.Others() },
+		Now: n.member.OthersNow,
 	}, nil
 }
 
