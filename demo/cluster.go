@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -169,6 +170,9 @@ type balancer struct {
 	ready   []atomic.Bool
 }
 
+// largestBody is more than a node takes, in bytes.
+const largestBody = 64 << 20
+
 func newBalancer() *balancer {
 	b := &balancer{ready: make([]atomic.Bool, len(nodesOfDemo))}
 	for i, n := range nodesOfDemo {
@@ -204,8 +208,17 @@ func (b *balancer) watch(ctx context.Context) {
 
 // ServeHTTP implements http.Handler.
 func (b *balancer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	// The answer may begin before the body was read to its end.
-	_ = http.NewResponseController(w).EnableFullDuplex() // which HTTP/2 does anyway
+	// The whole body first: an answer that begins before its end would leave two that read it, of which
+	// the connection has one only.
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, largestBody))
+	if err != nil {
+		http.Error(w, "the request cannot be read: "+err.Error(), http.StatusBadRequest)
+		return
+	}
+	r.Body, r.ContentLength, r.TransferEncoding = http.NoBody, int64(len(body)), nil
+	if len(body) > 0 {
+		r.Body = io.NopCloser(bytes.NewReader(body))
+	}
 	best, weight := -1, uint32(0)
 	for i, n := range nodesOfDemo {
 		h := fnv.New32a()
