@@ -106,6 +106,7 @@ func (svc *Service) DropOwn(ctx context.Context, by team.Person, server, agent s
 // RotateKeys puts a further key in force, wraps everything with it, and then
 // drops the keys before. The service goes on meanwhile.
 func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.KeySet, error) {
+	before := svc.keys.InForce()
 	id, err := svc.keys.Rotate(ctx)
 	if err != nil {
 		hint := "check the setting keys, and add a key with: bouncer locker new"
@@ -124,6 +125,8 @@ func (svc *Service) RotateKeys(ctx context.Context, by team.Person) (apitype.Key
 		},
 	)
 	if err != nil {
+		// Where nodes share the set, it can be tried again: the key is known everywhere, and not in force here.
+		svc.keys.PutInForce(before[len(before)-1])
 		return apitype.KeySet{}, err
 	}
 	if err := svc.keys.Retire(); err != nil {
