@@ -118,7 +118,9 @@ contract: build ## describe the API anew, and make the console's types from it
 	$(GO) test ./internal/api -run TestTheConsoleKnowsTheContract -update
 	cd console && $(NPM) run contract && $(NPM) run format
 
-lint: console ## go vet and other linters, formatting, tidiness of the module
+lint: console ## go vet and other linters, formatting, tidiness of the module, nothing built among the sources
+	@large=$$(git ls-files -z | xargs -0 -r stat -c '%s %n' | awk '$$1 > 1048576 {print $$2}'); \
+		[ -z "$$large" ] || { echo "larger than a MiB, so hardly a source: $$large" >&2; exit 1; }
 	$(GO) mod tidy -diff
 	$(GO) run $(GOLANGCI) run ./...
 	cd console && $(NPM) run lint

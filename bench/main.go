@@ -34,8 +34,8 @@ func main() {
 		}
 		return
 	}
-	rounds := flag.Int("rounds", 5, "interleaved rounds of each measurement")
-	span := flag.Duration("span", 1200*time.Millisecond, "how long one round lasts")
+	rounds := flag.Int("rounds", 30, "interleaved rounds of each measurement")
+	span := flag.Duration("span", 200*time.Millisecond, "how long one round lasts")
 	sessions := flag.String("sessions", "1000,5000", "numbers of open sessions for the memory measurement")
 	bouncer := flag.String("bouncer", "bin/bouncer", "the binary to measure")
 	journal := flag.String("journal", "normal", "the journal's mode")

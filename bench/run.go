@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -108,7 +109,7 @@ func run(ctx context.Context, o options) error {
 		"p50",
 		"p99",
 		"CPU/call",
-		"against the reverse proxy: CPU, p50",
+		"against the reverse proxy: CPU, p50 (and half of the rounds)",
 	)
 	for _, size := range o.sizes {
 		for _, callers := range o.callers {
@@ -199,6 +200,10 @@ func large(ctx context.Context, o options, ways []*way) error {
 	return compare(ctx, o, ways, 1<<20, 1)
 }
 
+// compare has each of the ways carry calls for many short rounds, in another order each time, and
+// prints what they came to. What the last way is to the second is told by the median over the rounds
+// of what it was in each: the machine is faster in one minute than in another, and a round is over
+// before it changes.
 func compare(ctx context.Context, o options, ways []*way, size, callers int) error {
 	out := make([]sample, len(ways))
 	for i, w := range ways { // warm up
@@ -207,45 +212,70 @@ func compare(ctx context.Context, o options, ways []*way, size, callers int) err
 		}
 		out[i] = sample{}
 	}
+	var cpu, p50 []float64
 	for range o.rounds {
-		for i, w := range ways {
-			if err := load(ctx, w, size, callers, o.span, &out[i]); err != nil {
+		round := make([]sample, len(ways))
+		for _, i := range rand.Perm(len(ways)) {
+			if err := load(ctx, ways[i], size, callers, o.span, &round[i]); err != nil {
 				return err
 			}
+			out[i].add(round[i])
 		}
+		proxy, ours := &round[1], &round[len(ways)-1]
+		cpu = append(cpu, float64(ours.cpuPerCall())/float64(max(1, proxy.cpuPerCall())))
+		p50 = append(p50, float64(quantile(ours.times, 0.5))/float64(max(1, quantile(proxy.times, 0.5))))
 	}
-	proxyCPU := out[1].cpu / time.Duration(max(1, out[1].calls))
-	proxyP50 := quantile(out[1].times, 0.5)
 	for i, w := range ways {
-		s := &out[i]
-		cpu := s.cpu / time.Duration(max(1, s.calls))
-		ratio := ""
 		if i == 0 && w.proc != nil {
 			continue // shown as the last one
 		}
-		if i == 2 {
-			ratio = fmt.Sprintf("%.2f, %.2f", float64(cpu)/float64(proxyCPU), float64(quantile(s.times, 0.5))/float64(proxyP50))
+		ratio := ""
+		if i == len(ways)-1 {
+			ratio = fmt.Sprintf("%s, %s", spread(cpu), spread(p50))
 		}
-		if s.wrong+s.failed > 0 {
-			ratio += fmt.Sprintf("  WRONG %d FAILED %d", s.wrong, s.failed)
-		}
-		fmt.Printf(
-			"%8d %8d  %-14s %10.0f %9v %9v %12v  %s\n",
-			size,
-			callers,
-			w.name,
-			float64(s.calls)/s.span.Seconds(),
-			quantile(s.times, 0.5).Round(time.Microsecond),
-			quantile(s.times, 0.99).Round(time.Microsecond),
-			cpu.Round(100*time.Nanosecond),
-			ratio,
-		)
-		if s.wrong+s.failed > 0 {
-			return errors.New("answers were wrong or missing")
+		if err := tell(w.name, &out[i], size, callers, ratio); err != nil {
+			return err
 		}
 	}
 	fmt.Println()
 	return nil
+}
+
+// tell prints what a way came to. The error says that it gave wrong answers, or none.
+func tell(name string, s *sample, size, callers int, ratio string) error {
+	if s.wrong+s.failed > 0 {
+		ratio += fmt.Sprintf("  WRONG %d FAILED %d", s.wrong, s.failed)
+	}
+	fmt.Printf(
+		"%8d %8d  %-14s %10.0f %9v %9v %12v  %s\n",
+		size,
+		callers,
+		name,
+		float64(s.calls)/s.span.Seconds(),
+		quantile(s.times, 0.5).Round(time.Microsecond),
+		quantile(s.times, 0.99).Round(time.Microsecond),
+		s.cpuPerCall().Round(100*time.Nanosecond),
+		ratio,
+	)
+	if s.wrong+s.failed > 0 {
+		return errors.New("answers were wrong or missing")
+	}
+	return nil
+}
+
+// add adds what came of another round.
+func (s *sample) add(more sample) {
+	s.calls, s.wrong, s.failed = s.calls+more.calls, s.wrong+more.wrong, s.failed+more.failed
+	s.span, s.cpu, s.times = s.span+more.span, s.cpu+more.cpu, append(s.times, more.times...)
+}
+
+func (s *sample) cpuPerCall() time.Duration { return s.cpu / time.Duration(max(1, s.calls)) }
+
+// spread tells the median of ratios, and between what the half of them lies that is nearest to it.
+func spread(ratios []float64) string {
+	slices.Sort(ratios)
+	at := func(q float64) float64 { return ratios[int(float64(len(ratios)-1)*q)] }
+	return fmt.Sprintf("%.2f (%.2f to %.2f)", at(0.5), at(0.25), at(0.75))
 }
 
 func quantile(times []time.Duration, q float64) time.Duration {
