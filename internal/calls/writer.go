@@ -53,15 +53,15 @@ func (w *Writer) Append(ctx context.Context, calls []Record, repeats ...Record) 
 	}
 	calls = segment.Sorted(calls)
 	next := chainEnd{seq: w.head.seq + 1}
-	next.hash = sealHash(w.head.hash, next.seq, calls)
+	next.hash = sealWith(inBLAKE2b.hash(), w.head.hash, next.seq, calls)
 	s := segment.Write(calls, len(calls) >= closedRecords || segment.Size(calls) >= closedBytes)
 	s.Low, s.High = next.seq, next.seq
 	err := w.part.Alter(ctx, func(tx *sql.Tx) error {
 		if err := keepRepeats(ctx, tx, repeats); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO seals (seq, at, records, first, last, hash) VALUES (?, ?, ?, ?, ?, ?)`,
-			next.seq, time.Now().UnixMilli(), s.Records, int64(s.First), int64(s.Last), next.hash)
+		_, err := tx.ExecContext(ctx, `INSERT INTO seals (seq, at, records, first, last, way, hash) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+			next.seq, time.Now().UnixMilli(), s.Records, int64(s.First), int64(s.Last), inBLAKE2b, next.hash)
 		if err != nil {
 			return fmt.Errorf("seal calls: %w", err)
 		}

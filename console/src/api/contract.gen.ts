@@ -2726,7 +2726,7 @@ export interface components {
         ChainHead: {
             /** Format: date-time */
             at: string;
-            /** @description SHA-256, in hexadecimal digits */
+            /** @description BLAKE2b-256, or SHA-256 for seals of before, in hexadecimal digits */
             hash: string;
             /** @description number of the seal; 0 for none */
             seal: number;
@@ -4727,7 +4727,7 @@ export interface components {
         SignedHead: {
             /** Format: date-time */
             at: string;
-            /** @description SHA-256, in hexadecimal digits */
+            /** @description BLAKE2b-256, or SHA-256 for seals of before, in hexadecimal digits */
             hash: string;
             /** @description Ed25519 public key, base64 */
             key: string;

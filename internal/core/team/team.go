@@ -492,7 +492,7 @@ type JournalState struct {
 type ChainHead struct {
 	Seal int64     `json:"seal" doc:"number of the seal; 0 for none"`
 	At   time.Time `json:"at"`
-	Hash string    `json:"hash" doc:"SHA-256, in hexadecimal digits"`
+	Hash string    `json:"hash" doc:"BLAKE2b-256, or SHA-256 for seals of before, in hexadecimal digits"`
 }
 
 // SignedHead is a ChainHead that can be kept elsewhere.

@@ -31,7 +31,7 @@ func (e *NewerError) Error() string {
 const BlocksVersion = 20
 
 // ofOneNode are the steps that alter only tables which each node of a cluster keeps for itself.
-var ofOneNode = []int{24}
+var ofOneNode = []int{24, 25}
 
 // Register is the schema of what nodes share, in a database of a schema: nodes of the same one go on
 // side by side, whatever else is newer in the database of one of them.
