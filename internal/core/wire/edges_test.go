@@ -130,6 +130,19 @@ func TestRequestsAreAltered(t *testing.T) {
 	assert.Empty(t, Addresses([]byte(`[]`)))
 	many := strings.TrimSuffix(strings.Repeat(`{"url":"u"},`, 11), ",")
 	assert.Equal(t, 10, strings.Count(Addresses([]byte(`{"elicitations":[`+many+`]}`)), "; open"))
+
+	two := `{"elicitations":[{"mode":"x","elicitationId":"1","url":"https://a","message":"m"},null]}`
+	asked := AddressQuestions([]byte(two), 2)
+	require.Len(t, asked, 2)
+	assert.JSONEq(t, `{"method":"elicitation/create","params":{"mode":"url","url":"https://a","message":"m"}}`, string(asked["address1"]))
+	assert.JSONEq(t, `{"method":"elicitation/create","params":{"mode":"url"}}`, string(asked["address2"]))
+	for _, none := range []string{two, `{"elicitations":[]}`, `{}`, `[]`, `{`} {
+		assert.Nil(t, AddressQuestions([]byte(none), 1), none)
+	}
+	assert.Equal(t, `x{"jsonrpc":"2.0","id":7,"result":{"isError":true,"content":[{"type":"text","text":"no \"berth\""}]}}`,
+		string(AppendToolError([]byte("x"), []byte("7"), `no "berth"`, false)))
+	assert.Equal(t, `{"jsonrpc":"2.0","id":"a","result":{"resultType":"complete","isError":true,"content":[{"type":"text","text":"no"}]}}`,
+		string(AppendToolError(nil, []byte(`"a"`), "no", true)))
 }
 
 // Log messages are wanted from a level on.

@@ -3,6 +3,7 @@ package wire
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -54,6 +55,39 @@ func Addresses(data json.RawMessage) string {
 		}
 	}
 	return b.String()
+}
+
+// AddressQuestions turns an error that asks for addresses to be opened (MCP 2025-11-25, elicitation) into
+// the questions by which the next revision asks for that; nil when it names none, or more than most.
+func AddressQuestions(data json.RawMessage, most int) map[string]json.RawMessage {
+	var d struct {
+		Elicitations []map[string]json.RawMessage
+	}
+	if json.Unmarshal(data, &d) != nil || len(d.Elicitations) == 0 || len(d.Elicitations) > most {
+		return nil
+	}
+	questions := make(map[string]json.RawMessage, len(d.Elicitations))
+	for i, p := range d.Elicitations {
+		if p == nil {
+			p = map[string]json.RawMessage{}
+		}
+		delete(p, "elicitationId")
+		p["mode"] = json.RawMessage(`"url"`)
+		// What was read as JSON can be written as such.
+		raw, _ := json.Marshal(map[string]any{"method": "elicitation/create", "params": p})
+		questions["address"+strconv.Itoa(i+1)] = raw
+	}
+	return questions
+}
+
+// AppendToolError appends a response by which a tool says that it failed, and why.
+func AppendToolError(dst, id []byte, text string, stateless bool) []byte {
+	result := []byte(`{`)
+	if stateless {
+		result = append(result, `"resultType":"complete",`...)
+	}
+	result = append(append(result, `"isError":true,"content":[{"type":"text","text":`...), Quote(text)...)
+	return AppendResult(dst, id, append(result, "}]}"...))
 }
 
 // Wanted reports whether a log message is of a level that is wanted, or above it; "" is for

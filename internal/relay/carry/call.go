@@ -771,17 +771,7 @@ func (j *Call) toolError(text string) {
 		j.reply.Refuse(j.id, wire.CodeInternal, text, nil)
 		return
 	}
-	kind := ""
-	if j.caller.Stateless() {
-		kind = `"resultType":"complete",`
-	}
-	j.reply.Result(
-		wire.AppendResult(
-			nil,
-			j.id,
-			append(append([]byte(`{`+kind+`"isError":true,"content":[{"type":"text","text":`), wire.Quote(text)...), "}]}"...),
-		),
-	)
+	j.reply.Result(wire.AppendToolError(nil, j.id, text, j.caller.Stateless()))
 }
 
 // failDuring ends a job whose server wants something that the agent cannot give.

@@ -252,41 +252,16 @@ func (s *suspensions) close() {
 // agent is asked to, and may then repeat the call. The error came before the
 // tool ran, so that a second call is right.
 func (j *Call) retryLater(e wire.RPCError) {
-	var data struct {
-		Elicitations []map[string]json.RawMessage
-	}
 	if !j.caller.Caps.URL {
-		j.reply.Refuse(
-			j.id,
-			wire.CodeNoCapability,
-			j.target.Server.Name+": "+e.Message,
-			map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)},
-		)
+		need := map[string]any{"requiredCapabilities": json.RawMessage(`{"elicitation":{"url":{}}}`)}
+		j.reply.Refuse(j.id, wire.CodeNoCapability, j.target.Server.Name+": "+e.Message, need)
 		return
 	}
-	if json.Unmarshal(e.Data, &data) != nil || len(data.Elicitations) == 0 || len(data.Elicitations) > session.MaxRequests {
+	questions := wire.AddressQuestions(e.Data, session.MaxRequests)
+	if questions == nil {
 		j.reply.Refuse(j.id, wire.CodeInternal, e.Message, nil)
 		return
 	}
-	questions := map[string]json.RawMessage{}
-	for i, p := range data.Elicitations {
-		delete(p, "elicitationId")
-		p["mode"] = json.RawMessage(`"url"`)
-		raw, err := json.Marshal(map[string]any{"method": "elicitation/create", "params": p})
-		if err != nil {
-			continue
-		}
-		questions["address"+strconv.Itoa(i+1)] = raw
-	}
-	j.reply.Result(
-		wire.AppendResult(
-			nil,
-			j.id,
-			wire.InputRequired(
-				questions,
-				j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j),
-				j.carrier.o.Info,
-			),
-		),
-	)
+	state := j.carrier.suspensions.sign(stateRecall, session.NewID(), time.Now().Add(suspendFor), j)
+	j.reply.Result(wire.AppendResult(nil, j.id, wire.InputRequired(questions, state, j.carrier.o.Info)))
 }
