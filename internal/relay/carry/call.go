@@ -70,7 +70,6 @@ type Call struct {
 	holding   *rules.Rule // the rule that holds it; nil for none
 	consent   *askedUser  // what its agent's user was asked; nil for nothing
 	asked     []byte      // the arguments as they came, where others are sent
-	kept      bool        // the entry has the arguments that are sent
 	counted   func(bytes int)
 	begun     time.Time // when it was sent to the server
 	probe     bool      // the breaker watches what becomes of it
@@ -139,7 +138,7 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 		if carrier.o.Trace != nil {
 			j.entry.Trace = carrier.o.Trace(c.TraceParent(body, p))
 		}
-		j.entry.BytesIn = p.Arguments.End - p.Arguments.Start
+		j.entry.Args, j.entry.BytesIn = carrier.journal.Keep(p.Arguments.Of(body)), p.Arguments.End-p.Arguments.Start
 	}
 	if !j.decide(f) {
 		return nil
@@ -181,17 +180,8 @@ func (carrier *Carrier) Carry(ctx context.Context, c *Caller, body []byte, f wir
 	return j.start(ctx)
 }
 
-// keepArguments gives the entry the arguments that are sent: not before they are on their way, and
-// not after the bytes of the request are used again.
-func (j *Call) keepArguments() {
-	if j.entry != nil && !j.kept {
-		j.entry.Args, j.kept = j.carrier.journal.Keep(j.params.Arguments.Of(j.body)), true
-	}
-}
-
 // write records a call that brought no answer of its server, as far as it can be recorded.
 func (j *Call) write(ctx context.Context) {
-	j.keepArguments()
 	j.entry.Micros = time.Since(j.entry.At).Microseconds()
 	if err := j.carrier.journal.Record(context.WithoutCancel(ctx), j.entry); err != nil {
 		j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "outcome", j.entry.Outcome, "error", err)
@@ -368,13 +358,12 @@ func (j *Call) start(ctx context.Context) func() {
 		// The connection's own limit is for calls with the usual one.
 		_ = http.NewResponseController(j.reply.Writer).SetWriteDeadline(time.Now().Add(j.patience() + 2*time.Minute))
 	}
-	// A context less than with a deadline of its own; whoever asks why it ended is told the same.
-	late := time.AfterFunc(j.patience()+holdTime(j), func() { cancel(context.DeadlineExceeded) })
+	jctx, stop := context.WithTimeout(jctx, j.patience()+holdTime(j))
 	landed := sync.OnceFunc(func() { j.carrier.flights.Give(j.flight, 1) })
 	j.flight = j.caller.GateHolder()
 	j.ctx, j.cancel = jctx, func(why error) {
 		cancel(why)
-		late.Stop()
+		stop()
 		if why == nil {
 			landed()
 		}
@@ -401,7 +390,7 @@ func (j *Call) start(ctx context.Context) func() {
 	if j.caller.Session != nil {
 		if !j.caller.Session.Begin(string(j.id), cancel) {
 			cancel(nil) // not the job's own way to end, which would end the other one
-			late.Stop()
+			stop()
 			landed()
 			j.reply.Refuse(j.id, wire.CodeInvalidRequest, "this request id is in use, or too many calls are in flight in this session", nil)
 			return nil
@@ -657,24 +646,14 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 		}
 		payload = f.Result
 	}
-	done := j.exchange.Close
-	if j.carrier.journal.Strict() {
-		if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
-			j.exchange.Close()
-			return nil
-		}
-	} else {
-		// The answer waits for nothing that is done for its record.
-		result := payload.Of(frame)
-		j.ended(outcome, text, len(result))
-		done = func() {
-			_ = j.hand(ctx, result) // it says so in the log
-			j.exchange.Close()
-		}
+	// Before the answer leaves: an agent that does not read it cannot keep its call out of the journal.
+	if err := j.record(ctx, outcome, text, payload.Of(frame)); err != nil {
+		j.exchange.Close()
+		return nil
 	}
 	if !j.noteTask(frame, f) {
 		j.reply.Refuse(j.id, wire.CodeInternal, "the task was begun, but its id is taken, or there are too many tasks", nil)
-		return done
+		return j.exchange.Close
 	}
 	if f.Error.Empty() && j.translation.Plain(frame, f) {
 		j.reply.Relay(frame, f, j.id)
@@ -683,7 +662,7 @@ func (j *Call) answer(ctx context.Context, frame []byte, f wire.Frame) func() {
 	} else {
 		j.fault(frame, f)
 	}
-	return done
+	return j.exchange.Close
 }
 
 // reduce shortens an answer whose result is larger than the tool's limit, as far as that
@@ -712,35 +691,16 @@ func (j *Call) reduce(frame []byte, f wire.Frame, limit int) (_ []byte, _ wire.F
 // record hands the call to the journal. In strict mode no answer leaves without
 // its record, so that an error means that something else was answered.
 func (j *Call) record(ctx context.Context, outcome, text string, payload []byte) error {
-	if j.entry == nil {
-		return nil
-	}
-	j.ended(outcome, text, len(payload))
-	err := j.hand(ctx, payload)
-	if err != nil {
-		j.reply.Refuse(j.id, wire.CodeInternal, "the call was carried out, but could not be recorded, so its answer is withheld", nil)
-	}
-	return err
-}
-
-// ended notes what became of the call, and how many bytes its answer has.
-func (j *Call) ended(outcome, text string, size int) {
-	if e := j.entry; e != nil {
-		e.Outcome, e.Error, e.BytesOut, e.Micros = outcome, text, size, time.Since(e.At).Microseconds()
-	}
-}
-
-// hand hands a call that has ended to the journal.
-func (j *Call) hand(ctx context.Context, payload []byte) error {
 	e := j.entry
 	if e == nil {
 		return nil
 	}
-	j.keepArguments()
-	e.Reply = j.carrier.journal.Keep(payload)
+	e.Outcome, e.Error, e.Micros = outcome, text, time.Since(e.At).Microseconds()
+	e.Reply, e.BytesOut = j.carrier.journal.Keep(payload), len(payload)
 	err := j.carrier.journal.Record(context.WithoutCancel(ctx), e)
 	if err != nil {
 		j.carrier.o.Log.ErrorContext(ctx, "a call could not be recorded", "server", e.Server, "tool", e.Tool, "error", err)
+		j.reply.Refuse(j.id, wire.CodeInternal, "the call was carried out, but could not be recorded, so its answer is withheld", nil)
 	}
 	return err
 }

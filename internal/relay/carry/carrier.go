@@ -161,8 +161,6 @@ type Recorder interface {
 	Ready() error
 	Record(ctx context.Context, e *journal.Entry) error
 	Keep(b []byte) string
-	// Strict reports whether no answer may leave before its record is committed.
-	Strict() bool
 }
 
 // EndAll ends the calls under way, of agents without a session, whose principal matches.

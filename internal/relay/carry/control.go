@@ -102,7 +102,7 @@ func (j *Call) put(arguments json.RawMessage) error {
 	}
 	j.body, j.params, j.id = body, p, f.ID.Of(body)
 	j.ask.Src, j.ask.Params, j.ask.P = body, f.Params, p
-	j.kept = false
+	j.entry.Args = j.carrier.journal.Keep(p.Arguments.Of(body))
 	return nil
 }
 

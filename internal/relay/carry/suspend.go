@@ -178,7 +178,6 @@ func (j *Call) suspend(frame []byte, f wire.Frame) bool {
 // put parks a lot and answers its agent.
 func (s *suspensions) put(l *suspension) bool {
 	j := l.job
-	j.keepArguments()
 	nonce, until := session.NewID(), time.Now().Add(l.lifetime())
 	l.holder = j.caller.GateHolder()
 	if s.gate.Take(l.holder, 1) != nil {
