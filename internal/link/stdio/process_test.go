@@ -355,10 +355,11 @@ func TestStubbornProcessEndsWithItsChildren(t *testing.T) {
 	p := StartForTest(t, "stubborn")
 	_, err := Say(t.Context(), p, "hello")
 	require.NoError(t, err)
-	stderr := p.Diagnostics().Stderr
 	var grandchild int
-	_, err = fmt.Sscan(stderr, &grandchild)
-	require.NoError(t, err)
+	require.Eventually(t, func() bool { // its standard error is read beside its answers
+		n, _ := fmt.Sscan(p.Diagnostics().Stderr, &grandchild)
+		return n == 1
+	}, 20*time.Second, time.Millisecond)
 	own := p.current.Load().cmd.Process.Pid
 	began := time.Now()
 	p.Close(t.Context())
