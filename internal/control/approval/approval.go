@@ -75,6 +75,8 @@ type entry struct {
 	at     time.Time
 	until  time.Time
 	answer chan held.Verdict // capacity 1
+	// announced is closed once it was told that the call waits; nil where that is not told.
+	announced chan struct{}
 
 	state   string // guarded by the room's mutex, as what follows
 	verdict held.Verdict
@@ -129,6 +131,7 @@ func (r *Room) Wait(ctx context.Context, c held.Call) (held.Verdict, error) {
 	now := r.o.Now()
 	e := &entry{
 		id: team.NewID(), call: c, at: now, until: now.Add(c.Rule.HoldFor()), answer: make(chan held.Verdict, 1), state: "waiting",
+		announced: make(chan struct{}),
 	}
 	r.mu.Lock()
 	if r.closed {
@@ -138,6 +141,7 @@ func (r *Room) Wait(ctx context.Context, c held.Call) (held.Verdict, error) {
 	r.waiting[e.id] = e
 	r.mu.Unlock()
 	r.tell(e, false)
+	close(e.announced)
 	timer := time.NewTimer(c.Rule.HoldFor())
 	defer timer.Stop()
 	select {
@@ -244,8 +248,11 @@ func (r *Room) Settled(c held.Call, v held.Verdict) {
 	r.tell(e, true)
 }
 
-// tell says that a call waits or was decided.
+// tell says that a call waits or was decided, in this order also when somebody decides at once.
 func (r *Room) tell(e *entry, decided bool) {
+	if decided && e.announced != nil {
+		<-e.announced
+	}
 	r.o.Events.Publish(Topic)
 	if r.o.Told != nil {
 		r.o.Told(e.id, decided)
