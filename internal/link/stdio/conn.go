@@ -175,7 +175,10 @@ func (p *Conn) initialize(ctx context.Context, c *process) (link.Greeting, error
 	if err != nil {
 		return link.Greeting{}, err
 	}
-	return g, c.Write(ctx, wire.AppendNotification(nil, "notifications/initialized", nil))
+	if c.Write(ctx, wire.AppendNotification(nil, "notifications/initialized", nil)) != nil {
+		return link.Greeting{}, p.gone(c, "initialize")
+	}
+	return g, nil
 }
 
 func (p *Conn) discover(ctx context.Context, c *process) (link.Greeting, bool) {

@@ -140,6 +140,12 @@ func act(play string) int {
 		return 0
 	case "killed":
 		_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+	case "leaves": // answers initialize, and nothing is read after that
+		in := bufio.NewScanner(os.Stdin)
+		in.Scan()
+		_ = os.Stdin.Close()
+		out(`{"jsonrpc":"2.0","id":1,"result":{"protocolVersion":"2025-11-25","capabilities":{},"serverInfo":{"name":"a","version":"1"}}}`)
+		syscall.Exit(5)
 	case "mute":
 		_, _ = io.Copy(io.Discard, os.Stdin)
 		return 0
@@ -240,6 +246,7 @@ func TestLaunchFailuresAreToldApart(t *testing.T) {
 		"a script of elsewhere":    {Command{Command: "sh", Args: []string{"server.sh"}, Dir: dir}, diagnosis.ScriptMissing, "server.sh in " + dir},
 		"arguments in one":         {Command{Env: map[string]string{"PLAY": "exits"}, Args: []string{"--quay 7"}}, diagnosis.GluedArguments, "--quay 7"},
 		"is killed":                {Command{Env: map[string]string{"PLAY": "killed"}}, diagnosis.Killed, "killed before"},
+		"leaves after a greeting":  {Command{Env: map[string]string{"PLAY": "leaves"}}, diagnosis.ExitsAtOnce, "ended with code 5"},
 		"talks to people":          {Command{Env: map[string]string{"PLAY": "chatty"}}, diagnosis.NoiseOnStdout, "something else"},
 		"never answers":            {Command{Env: map[string]string{"PLAY": "mute"}}, diagnosis.NeverAnswers, "does not answer"},
 		"ends after a question":    {Command{Env: map[string]string{"PLAY": "asks"}}, diagnosis.ExitsAtOnce, `"id":"q","error":{"code":-32601`},
