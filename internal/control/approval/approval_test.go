@@ -31,6 +31,8 @@ type lobby struct {
 	mu   sync.Mutex
 	now  time.Time
 	told []string
+	// telling, unless nil, is what it takes until somebody is told that a call waits.
+	telling chan struct{}
 }
 
 func (l *lobby) forward(d time.Duration) { l.mu.Lock(); l.now = l.now.Add(d); l.mu.Unlock() }
@@ -53,6 +55,9 @@ func enter(t *testing.T) *lobby {
 		Store: s, Events: events.New(), Masker: func() *mask.Masker { return masker }, Book: &gate.Book{}, Log: slog.New(slog.DiscardHandler),
 		Now: func() time.Time { l.mu.Lock(); defer l.mu.Unlock(); return l.now },
 		Told: func(id string, decided bool) {
+			if l.telling != nil && !decided {
+				<-l.telling
+			}
 			l.mu.Lock()
 			defer l.mu.Unlock()
 			l.told = append(l.told, map[bool]string{false: "waits", true: "decided"}[decided])
@@ -236,6 +241,21 @@ func TestHowFarADecisionReaches(t *testing.T) {
 	admit(none, apitype.HeldDecision{How: "session"})
 	assert.False(t, l.Covered(none))
 	assert.Equal(t, []string{"waits", "decided", "waits", "decided"}, l.told[:4])
+}
+
+// Whoever decides at once does not have others hear of the decision first.
+func TestTheOrderOfWhatIsTold(t *testing.T) {
+	t.Parallel()
+	l := enter(t)
+	l.telling = make(chan struct{})
+	id, out := l.wait(t.Context(), request("a", "ottilie", rules.Rule{}))
+	decided := make(chan error, 1)
+	go func() { decided <- l.decide(admin, id, apitype.HeldDecision{How: "once"}) }()
+	require.Eventually(t, func() bool { return len(l.list(admin)) == 0 }, 20*time.Second, time.Millisecond)
+	close(l.telling)
+	require.NoError(t, <-decided)
+	assert.True(t, (<-out).verdict.Admitted)
+	assert.Equal(t, []string{"waits", "decided"}, l.told)
 }
 
 // What cannot be decided is said by its field; time and a caller that leaves end the wait;
