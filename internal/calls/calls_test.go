@@ -224,6 +224,63 @@ func (m *model) check() {
 	require.NoError(m.t, err)
 	require.True(m.t, state.Whole, "%+v", state.Problems)
 	require.EqualValues(m.t, len(m.rows), state.Records)
+	m.checkOverTime(key)
+}
+
+// checkOverTime holds what is asked of everything since the time of a key.
+func (m *model) checkOverTime(key calls.Key) {
+	ctx, since := m.t.Context(), segment.KeyAt(key.Time())
+	newest := m.rows[len(m.rows)-1].Key
+	middle := calls.Filter{Filter: segment.Filter{Since: key.Time(), Until: (since + (newest-since)/2).Time()}}
+	from, to := middle.Range()
+	most, step := 1+m.rand.IntN(9), time.Minute
+	var during int
+	var recent, held []calls.Key
+	buckets := map[time.Time]*team.Bucket{}
+	for _, r := range slices.Backward(m.rows) {
+		if r.Key < since {
+			break
+		}
+		if r.Key >= from && r.Key <= to {
+			during++
+		}
+		if len(recent) < most {
+			recent = append(recent, r.Key)
+		}
+		if r.Control != nil && r.Control.By != "" && r.Agent == "voice" && r.Server == "berths" && r.Tool == "read_level" && len(held) < most {
+			held = append(held, r.Key)
+		}
+		at := key.Time().Add(r.Key.Time().Sub(key.Time()).Truncate(step)).UTC()
+		if buckets[at] == nil {
+			buckets[at] = &team.Bucket{At: at}
+		}
+		switch r.Outcome {
+		case team.OutcomeOK:
+			buckets[at].OK++
+		case team.OutcomeRefused:
+			buckets[at].Refused += r.Times
+		default:
+			buckets[at].Failed++
+		}
+	}
+	n, err := m.w.Count(ctx, middle, nil)
+	require.NoError(m.t, err)
+	require.Equal(m.t, during, n)
+	var got []calls.Key
+	require.NoError(m.t, m.w.Recent(ctx, key.Time(), most, func(r calls.Record) error { got = append(got, r.Key); return nil }))
+	require.Equal(m.t, recent, got)
+	before, err := m.w.HeldBefore(ctx, key.Time(), "voice", "berths", "read_level", most)
+	require.NoError(m.t, err)
+	require.Equal(m.t, append([]calls.Key{}, held...), keys(before))
+	counts, err := m.w.Counts(ctx, calls.Filter{Filter: segment.Filter{Since: key.Time()}}, step)
+	require.NoError(m.t, err)
+	require.Len(m.t, counts, len(buckets))
+	for _, b := range counts {
+		require.Equal(m.t, *buckets[b.At], b)
+	}
+	first, err := m.w.First(ctx)
+	require.NoError(m.t, err)
+	require.Equal(m.t, m.rows[0].Key.Time(), first)
 }
 
 // Whatever is written, in whatever order, put together and removed: every question is
@@ -306,17 +363,50 @@ func TestSmallBlocksArePutTogether(t *testing.T) {
 	assert.Equal(t, 1, found)
 }
 
+// closed writes blocks of 300 calls each, which are closed at once.
+func closed(t *testing.T, w *calls.Writer, blocks int, text func(block int) string) {
+	for i := range blocks {
+		var list []calls.Record
+		for j := range 300 {
+			list = append(list, calls.Record{Key: calls.Key((i*300 + j + 1) << 16), Call: team.Call{Agent: agents[j%2], Arguments: text(i)}})
+		}
+		require.NoError(t, w.Append(t.Context(), list))
+	}
+}
+
+// What is old goes in whole blocks, about as many calls at once as are asked for.
+func TestWholeBlocksAreRemoved(t *testing.T) {
+	t.Parallel()
+	w := openLog(t)
+	_, err := w.First(t.Context())
+	require.ErrorIs(t, err, store.ErrNotFound)
+	closed(t, w, 7, func(int) string { return "x" })
+	for _, step := range []struct{ before, most, want int }{
+		{300, 1000, 0}, // the last call of the first block is not older
+		{301, 1000, 300},
+		{2100, 10, 300}, // one at least
+		{2100, 599, 300},
+		{2100, 600, 600},
+		{1600, 600, 0}, // a block of which a part is old
+		{2100, 600, 300},
+		{2100, 600, 0},
+		{2101, 600, 300},
+		{9999, 600, 0},
+	} {
+		n, err := w.Remove(t.Context(), calls.Key(step.before<<16), step.most)
+		require.NoError(t, err)
+		require.Equal(t, step.want, n, "%+v", step)
+		state, err := w.Verify(t.Context(), nil)
+		require.NoError(t, err)
+		require.True(t, state.Whole, "%+v", state.Problems)
+	}
+}
+
 // A count tells how far it is, and ends when nobody wants to know.
 func TestACountTellsHowFarItIs(t *testing.T) {
 	t.Parallel()
 	w := openLog(t)
-	for i := range 5 {
-		var list []calls.Record
-		for j := range 300 {
-			list = append(list, calls.Record{Key: calls.Key((i*300 + j + 1) << 16), Call: team.Call{Agent: agents[j%2], Arguments: "x"}})
-		}
-		require.NoError(t, w.Append(t.Context(), list))
-	}
+	closed(t, w, 5, func(int) string { return "x" })
 	var told [][2]int
 	n, err := w.Count(t.Context(), calls.Filter{Filter: segment.Filter{Agent: agents[0]}}, func(found, seen int) bool {
 		told = append(told, [2]int{found, seen})
