@@ -233,9 +233,9 @@ func (m *model) checkOverTime(key calls.Key) {
 	newest := m.rows[len(m.rows)-1].Key
 	middle := calls.Filter{Filter: segment.Filter{Since: key.Time(), Until: (since + (newest-since)/2).Time()}}
 	from, to := middle.Range()
-	most, step := 1+m.rand.IntN(9), time.Minute
+	most, step := 1+m.rand.IntN(9), 2*time.Second
 	var during int
-	var recent, held []calls.Key
+	var recent, held, all []calls.Key
 	buckets := map[time.Time]*team.Bucket{}
 	for _, r := range slices.Backward(m.rows) {
 		if r.Key < since {
@@ -244,6 +244,7 @@ func (m *model) checkOverTime(key calls.Key) {
 		if r.Key >= from && r.Key <= to {
 			during++
 		}
+		all = append(all, r.Key)
 		if len(recent) < most {
 			recent = append(recent, r.Key)
 		}
@@ -269,6 +270,13 @@ func (m *model) checkOverTime(key calls.Key) {
 	var got []calls.Key
 	require.NoError(m.t, m.w.Recent(ctx, key.Time(), most, func(r calls.Record) error { got = append(got, r.Key); return nil }))
 	require.Equal(m.t, recent, got)
+	slices.Reverse(all)
+	var exported []calls.Key
+	require.NoError(m.t, m.w.Export(ctx, calls.Filter{Filter: segment.Filter{Since: key.Time()}}, func(r *calls.Record) error {
+		exported = append(exported, r.Key)
+		return nil
+	}))
+	require.Equal(m.t, all, exported)
 	before, err := m.w.HeldBefore(ctx, key.Time(), "voice", "berths", "read_level", most)
 	require.NoError(m.t, err)
 	require.Equal(m.t, append([]calls.Key{}, held...), keys(before))
