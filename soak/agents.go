@@ -110,4 +110,9 @@ func pause(ctx context.Context, d time.Duration) {
 	}
 }
 
-var client = &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 500}}
+// client is that of all agents. A moment in which the machine stands still has all of them call at
+// once; the connections of that moment are not kept, or they would look like what grows.
+var client = &http.Client{
+	Timeout:   30 * time.Second,
+	Transport: &http.Transport{MaxIdleConnsPerHost: 500, IdleConnTimeout: 20 * time.Second},
+}
