@@ -27,7 +27,7 @@ func TestBlocksArePassedOver(t *testing.T) {
 		call := team.Call{Agent: "quill", Tool: "announce", Arguments: "the tide is low"}
 		switch i % 8 {
 		case 3:
-			call.Arguments = "the ferry Quern is late"
+			call.Arguments = "fog over Holm Voe"
 		case 5:
 			call.Agent = "voice"
 		}
@@ -41,10 +41,10 @@ func TestBlocksArePassedOver(t *testing.T) {
 		filter segment.Filter
 		hit    int // the remainder of blocks in which it is
 	}{
-		"a text":  {segment.Filter{Text: "quern"}, 3},
+		"a text":  {segment.Filter{Text: "holm voe"}, 3},
 		"a name":  {segment.Filter{Agent: "voice"}, 5},
 		"both":    {segment.Filter{Agent: "voice", Text: "tide is"}, 5},
-		"nothing": {segment.Filter{Agent: "voice", Text: "quern"}, -1},
+		"nothing": {segment.Filter{Agent: "voice", Text: "holm voe"}, -1},
 	} {
 		for lanes := 1; lanes <= 3; lanes++ {
 			for _, only := range []int{1, 2, 13} { // every block, every other, few that lie apart
@@ -55,7 +55,7 @@ func TestBlocksArePassedOver(t *testing.T) {
 	}
 	assert.True(t, newPasser(&segment.Filter{}).idle())
 	assert.False(t, newPasser(&segment.Filter{Agent: "voice"}).idle())
-	assert.False(t, newPasser(&segment.Filter{Text: "quern"}).idle())
+	assert.False(t, newPasser(&segment.Filter{Text: "holm voe"}).idle())
 }
 
 // marked returns which of the blocks are not passed over, and which should not be.
